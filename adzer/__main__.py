@@ -1,0 +1,4 @@
+from adzer.cli import main
+
+if __name__ == "__main__":
+    main()

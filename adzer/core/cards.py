@@ -1,0 +1,170 @@
+"""Cards: small TOML files that describe one thing of the world. Shipped ones are generic; people add their own.
+
+A card's name is its file's name without ``.toml``; a person's card of the same name beats the shipped one.
+``docs/cards.md`` documents every key.
+"""
+
+from __future__ import annotations
+
+import math
+import tomllib
+from collections.abc import Iterator
+from functools import lru_cache
+from pathlib import Path
+from typing import Annotated, Any, Literal, TypeVar
+
+import msgspec
+import platformdirs
+from msgspec import Meta
+
+from .errors import UnreadableError
+
+SHIPPED = Path(__file__).resolve().parent.parent / "cards"
+MAX_BYTES = 1_000_000
+
+XY = tuple[Annotated[float, Meta(ge=-1, le=2)], Annotated[float, Meta(gt=0, le=2)]]
+Positive = Annotated[float, Meta(gt=0, le=1e6)]
+
+
+class CurveCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A transfer curve with every constant open; see ``colour.curves`` for the forms."""
+
+    title: str
+    form: Literal["lin-log", "mirrored-log", "power-toe", "table"]
+    a: float = 1.0
+    b: float = 0.0
+    c: float = 1.0
+    d: float = 0.0
+    e: float = 0.0
+    f: float = 0.0
+    g: float = 1.0
+    cut: float = 0.0
+    linear: tuple[float, ...] = ()
+    signal: tuple[float, ...] = ()
+    levels: Literal["signal", "code"] = "signal"
+    primaries: str | None = None
+    note: str = ""
+
+
+class PrimariesCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    title: str
+    red: XY
+    green: XY
+    blue: XY
+    white: XY
+    note: str = ""
+
+
+class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    title: str
+    squeeze: Annotated[float, Meta(ge=1, le=4)]
+    note: str = ""
+
+
+class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a place that shows the picture asks for. ``encoder`` is the library's own identifier."""
+
+    title: str
+    codec: str
+    encoder: Literal["libx264", "libx265", "dnxhd", "ffv1"]
+    container: Literal["mp4", "mov", "mkv"]
+    bits: Literal[8, 10]
+    chroma: Literal["4:2:0", "4:2:2"]
+    hold: Literal["native", "frame"]
+    max_raster: tuple[Annotated[int, Meta(ge=16, le=16384)], Annotated[int, Meta(ge=16, le=16384)]]
+    audio: Literal["aac", "pcm_s24le", "flac"]
+    why: str
+    curve: str = "bt709"
+    primaries: str = "bt709"
+    matrix: Literal["bt709", "bt2020"] = "bt709"
+    range: Literal["limited", "full"] = "limited"
+    siting: Literal["left", "center", "topleft"] = "left"
+    gop_seconds: Annotated[float, Meta(gt=0, le=20)] = 2.0
+    audio_kbits: Annotated[int, Meta(ge=32, le=512)] = 256
+    options: dict[str, str] = {}
+    others: str = ""
+
+
+Card = CurveCard | PrimariesCard | LensCard | DeliveryCard
+KINDS: dict[str, type] = {
+    "curves": CurveCard, "primaries": PrimariesCard, "lenses": LensCard, "deliveries": DeliveryCard,
+}  # fmt: skip
+C = TypeVar("C")
+
+
+def own_folder() -> Path:
+    """Where a person's own cards live, one folder a kind."""
+    return platformdirs.user_config_path("adzer") / "cards"
+
+
+def _finite(value: Any, where: str) -> None:
+    if isinstance(value, float) and not math.isfinite(value):
+        raise UnreadableError(f"{where} holds a number that is not finite. Write an ordinary number there.")
+    for part in value.values() if isinstance(value, dict) else value if isinstance(value, list) else ():
+        _finite(part, where)
+
+
+def read_card(path: Path, kind: str | None = None) -> Card:
+    """The card in ``path``; its kind is given, or is the name of its folder. UnreadableError names file and fault."""
+    kind = kind or path.parent.name
+    if kind not in KINDS:
+        raise UnreadableError(f"{path}: a card lies in a folder named after its kind: {', '.join(KINDS)}.")
+    try:
+        if path.stat().st_size > MAX_BYTES:
+            raise UnreadableError(f"{path} is larger than 1 MB; a card is a small text file.")
+        plain = tomllib.loads(path.read_text("utf-8"))
+    except OSError as error:
+        raise UnreadableError(f"{path} cannot be read: {error.strerror}. Check that it is there and yours.") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise UnreadableError(f"{path} is not a TOML text: {error}.") from None
+    _finite(plain, str(path))
+    try:
+        card: Card = msgspec.convert(plain, KINDS[kind], strict=False)
+    except msgspec.MsgspecError as error:
+        raise UnreadableError(f"{path}: {error}. docs/cards.md says what a card of this kind holds.") from None
+    return card
+
+
+def kind_of(path: Path) -> str:
+    """The kind of the card in a file that lies outside a kind's folder, by the keys it has."""
+    if path.parent.name in KINDS:
+        return path.parent.name
+    try:
+        keys = set(tomllib.loads(path.read_text("utf-8")))
+    except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError):
+        return "curves"
+    for mark, kind in (("encoder", "deliveries"), ("squeeze", "lenses"), ("red", "primaries")):
+        if mark in keys:
+            return kind
+    return "curves"
+
+
+def _files(kind: str) -> Iterator[Path]:
+    for folder in (SHIPPED / kind, own_folder() / kind):
+        if folder.is_dir():
+            yield from sorted(folder.glob("*.toml"))
+
+
+def paths(kind: str) -> dict[str, Path]:
+    """Name → file of every card of a kind, a person's own last and so first in right."""
+    return {path.stem: path for path in _files(kind)}
+
+
+@lru_cache(maxsize=256)
+def _cached(path: Path, kind: str, stamp: float) -> Card:
+    return read_card(path, kind)
+
+
+def find(kind: str, name: str, type_: type[C]) -> C:
+    """The card of that name (or file path); UnreadableError lists the names there are."""
+    known = paths(kind)
+    path = known.get(name) or (Path(name) if name.endswith(".toml") else None)
+    if path is None or not path.exists():
+        raise UnreadableError(f"There is no card {name!r} among the {kind}. There are: {', '.join(sorted(known))}.")
+    card = _cached(path, kind, path.stat().st_mtime)
+    assert isinstance(card, type_)
+    return card
+
+
+def delivery(name: str) -> DeliveryCard:
+    return find("deliveries", name, DeliveryCard)

@@ -1,0 +1,95 @@
+"""Polyphase resampling weights along one axis: Lanczos-3, widened when reducing so that nothing aliases."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+LOBES = 3.0
+
+
+@dataclass(frozen=True)
+class AxisFilter:
+    """``out[i] = Σₖ weights[i, k] · source[start[i] + k]``; each row of weights sums to 1 and stays inside the source."""
+
+    start: NDArray[np.int32]
+    weights: NDArray[np.float32]
+
+    @property
+    def span(self) -> tuple[int, int]:
+        """First source sample that is needed, and how many."""
+        first = int(self.start.min())
+        return first, int(self.start.max()) + self.weights.shape[1] - first
+
+
+def lanczos(x: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.where(np.abs(x) < LOBES, np.sinc(x) * np.sinc(x / LOBES), 0.0)
+
+
+def axis_filter(count: int, scale: float, offset: float, size: int) -> AxisFilter:
+    """Filter for ``count`` outputs whose centres lie at source index ``i·scale + offset`` of a line of ``size`` samples.
+
+    scale > 1 reduces; the kernel is then ``scale`` times as wide. Beyond both ends the end sample is repeated.
+    """
+    centre = np.arange(count) * scale + offset
+    if abs(scale - 1) < 1e-12 and abs(offset - round(offset)) < 1e-9:
+        nearest = np.rint(centre).astype(np.int64)
+        if nearest.min() >= 0 and nearest.max() < size:
+            return AxisFilter(nearest.astype(np.int32), np.ones((count, 1), np.float32))
+    stretch = max(scale, 1.0)
+    reach = LOBES * stretch
+    taps = int(np.ceil(2 * reach)) + 1
+    first = np.ceil(centre - reach).astype(np.int64)
+    index = first[:, None] + np.arange(taps)
+    weights = lanczos((index - centre[:, None]) / stretch)
+    weights /= weights.sum(axis=1, keepdims=True)
+    return _folded(index, weights, size)
+
+
+def chroma_reduction(count: int, sub: int, cosited: bool, size: int) -> AxisFilter:
+    """From every sample to every ``sub``-th: (1 2 1)/4 on a co-sited sample, (1 3 3 1)/8 about a place between two."""
+    if sub == 1:
+        return AxisFilter(np.arange(count, dtype=np.int32), np.ones((count, 1), np.float32))
+    at = np.arange(count)[:, None] * sub
+    if cosited:
+        index, weights = at + np.array([-1, 0, 1]), np.array([0.25, 0.5, 0.25])
+    else:
+        index, weights = at + np.array([-1, 0, 1, 2]), np.array([0.125, 0.375, 0.375, 0.125])
+    return _folded(index, np.broadcast_to(weights, index.shape), size)
+
+
+def _folded(index: NDArray[np.int64], weights: NDArray[np.float64], size: int) -> AxisFilter:
+    """Adds the weight of samples beyond the ends to the end samples, so that loops need no edge case."""
+    taps = min(index.shape[1], size)
+    start = np.clip(index[:, 0], 0, size - taps)
+    place = np.clip(index, 0, size - 1) - start[:, None]
+    folded = np.zeros((len(start), taps))
+    np.add.at(folded, (np.arange(len(start))[:, None], place), weights)
+    used = np.flatnonzero(np.any(folded != 0, axis=0))
+    low, high = int(used[0]), int(used[-1]) + 1
+    return AxisFilter((start + low).astype(np.int32), np.ascontiguousarray(folded[:, low:high], dtype=np.float32))
+
+
+def chroma_offset(sub: int, cosited: bool) -> float:
+    """Where chroma sample 0 lies, in luma samples from the picture's edge: on the first sample, or midway."""
+    return 0.5 if cosited or sub == 1 else sub / 2
+
+
+def cosited(siting: str, vertical: bool) -> bool:
+    """Is chroma on a luma sample along this axis (H.273, Chroma420SampleLocType)?"""
+    return siting == "topleft" or (siting == "left" and not vertical)
+
+
+def dither_tile(size: int = 64, seed: int = 7) -> NDArray[np.float32]:
+    """A tile of offsets in 0–1, evenly spread, with its energy at high frequencies where the eye is weak."""
+    rng = np.random.default_rng(seed)
+    ranks = rng.permutation(size * size).astype(np.float64).reshape(size, size)
+    f = np.fft.fftfreq(size)
+    low = np.exp(-(f[:, None] ** 2 + f[None, :] ** 2) * 2 * np.pi**2 * 1.5**2)
+    for _ in range(30):
+        rough = ranks - np.fft.ifft2(np.fft.fft2(ranks) * low).real
+        ranks = np.argsort(np.argsort(rough, axis=None, kind="stable"), kind="stable").astype(np.float64)
+        ranks = ranks.reshape(size, size)
+    return ((ranks + 0.5) / (size * size)).astype(np.float32)

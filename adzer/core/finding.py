@@ -1,0 +1,42 @@
+"""What a stage has to say: a level, a sentence, and a fix that can be applied."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Any
+
+import msgspec
+
+
+class Level(StrEnum):
+    STOP = "stop"
+    WARN = "warn"
+    NOTE = "note"
+
+    @property
+    def weight(self) -> int:
+        return ("note", "warn", "stop").index(self.value)
+
+
+class Fix(msgspec.Struct, frozen=True):
+    """A mend that can be applied: set ``field`` of ``stage``'s settings to ``value``."""
+
+    label: str
+    stage: str
+    field: str
+    value: Any
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """``code`` is stable and machine-readable; ``text`` is for the person."""
+
+    level: Level
+    code: str
+    text: str
+    stage: str = ""
+    fix: Fix | None = None
+
+
+def worst(findings: list[Finding] | tuple[Finding, ...]) -> Finding | None:
+    """The first of the most severe findings, or None."""
+    return max(findings, key=lambda f: f.level.weight, default=None)

@@ -1,0 +1,167 @@
+"""Frames as planar arrays in their own format, found exactly by number; everything is released when ``with`` ends."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import UnreadableError
+from . import probe
+from .formats import PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, pixel_format
+
+
+@dataclass(frozen=True)
+class Frame:
+    """Planes as they were decoded: each a C-contiguous array (rows, stride) whose stride may pass the plane's width.
+
+    YUV order is Y, Cb, Cr; RGB order is R, G, B. ``pts`` counts ``time_base`` units. The arrays live as long as this.
+    """
+
+    planes: tuple[Plane, ...]
+    format: PixelFormat
+    raster: tuple[int, int]
+    pts: int
+    number: int
+    key: bool = False
+
+    def cropped(self, plane: int) -> Plane:
+        """The plane without its padding (a view)."""
+        w, h = self.format.plane_size(self.raster, plane)
+        return self.planes[plane][:h, :w]
+
+
+def _plane(plane: Any, dtype: type[np.generic]) -> NDArray[Any]:
+    stride = plane.line_size // np.dtype(dtype).itemsize
+    return np.frombuffer(plane, dtype=dtype)[: plane.height * stride].reshape(plane.height, stride)
+
+
+def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
+    """The frame's own memory as arrays; interleaved samples are laid apart, none is changed."""
+    name = frame.format.name
+    form = pixel_format(name)
+    if form is None:
+        raise UnreadableError(f"A frame came as {name}, which Adzer cannot take. Convert the file first.")
+    if name in SEMI_PLANAR:
+        shift = SEMI_PLANAR[name][1]
+        luma, both = (_plane(p, form.dtype) for p in frame.planes)
+        planes = [luma, np.ascontiguousarray(both[:, 0::2]), np.ascontiguousarray(both[:, 1::2])]
+        return form, tuple(p >> shift for p in planes) if shift else tuple(planes)
+    if name in PACKED_RGB:
+        _, order, step = PACKED_RGB[name]
+        packed = _plane(frame.planes[0], form.dtype)[:, : frame.width * step]
+        return form, tuple(np.ascontiguousarray(packed[:, i::step]) for i in order)
+    planes = [_plane(p, form.dtype) for p in frame.planes]
+    if form.rgb:
+        g, b, r = planes[:3]
+        planes = [r, g, b]
+    return form, tuple(planes[: form.planes])
+
+
+class Reader:
+    """One file, opened for decoding. Use as a context manager.
+
+    ``frames(start, stop)`` yields frames by number without ever decoding from the wrong place; a frame that the file
+    lost raises UnreadableError with its number.
+    """
+
+    def __init__(self, path: str | Path, threads: int = 0, print_: str | None = None) -> None:
+        self.path = Path(path)
+        self.container = probe.open_container(self.path)
+        self.stream = self.container.streams.video[0]
+        self.stream.thread_type = "AUTO"
+        if threads:
+            self.stream.codec_context.thread_count = threads
+        try:
+            self.index = probe.scan(self.path, print_)
+        except BaseException:
+            self.container.close()
+            raise
+        self.time_base = self.stream.time_base or Fraction(1, 90000)
+        self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
+        self._run: Iterator[Frame] | None = None
+        self._next = -1
+
+    def __enter__(self) -> Reader:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, tb: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._run = None
+        self.container.close()
+
+    def __len__(self) -> int:
+        return len(self.index.pts)
+
+    def time(self, number: int) -> Fraction:
+        """Seconds from the first frame to frame ``number``."""
+        return int(self.index.pts[number] - self.index.pts[0]) * self.time_base
+
+    def frame(self, number: int) -> Frame:
+        """Frame ``number`` (0 first). Going forwards in small steps costs no seek."""
+        number = min(max(number, 0), len(self) - 1)
+        if self._run is None or not self._next <= number <= self._next + 24:
+            self._run = self.frames(number, len(self))
+        for frame in self._run:
+            self._next = frame.number + 1
+            if frame.number >= number:
+                return frame
+        self._run = None
+        raise UnreadableError(f"{self.path}: frame {number} cannot be decoded. Copy the file from the card again.")
+
+    def frames(self, start: int = 0, stop: int | None = None) -> Iterator[Frame]:
+        """Frames ``start`` … ``stop − 1`` in order, none left out."""
+        stop = len(self) if stop is None else min(stop, len(self))
+        if start >= stop:
+            return
+        expected = start
+        try:
+            for frame in self._decode_from(start):
+                if frame.number < expected:
+                    continue
+                if frame.number >= stop:
+                    return
+                if frame.number > expected:
+                    break
+                yield frame
+                expected += 1
+                if expected == stop:
+                    return
+        except av.FFmpegError as error:
+            raise UnreadableError(
+                f"{self.path}: decoding stops at frame {expected} ({error.strerror}). Copy the file from the card again, "
+                f"or take the shot out before frame {expected}."
+            ) from None
+        raise UnreadableError(
+            f"{self.path}: frame {expected} cannot be decoded. Copy the file from the card again, or end the shot before it."
+        )
+
+    def _decode_from(self, start: int) -> Iterator[Frame]:
+        """Decodes from the last keyframe that surely comes before ``start``."""
+        target = int(self.index.pts[start])
+        back = int(np.searchsorted(self.index.keys, target, side="right")) - 1
+        while True:
+            key = int(self.index.keys[max(back, 0)])
+            first = True
+            self.container.seek(key, stream=self.stream, backward=True, any_frame=False)
+            for raw in self.container.decode(self.stream):
+                number = self._number.get(raw.pts if raw.pts is not None else -1)
+                if number is None:
+                    continue
+                if first and number > start and back > 0:
+                    break
+                first = False
+                form, planes = planes_of(raw)
+                yield Frame(planes, form, (raw.width, raw.height), int(raw.pts or 0), number, bool(raw.key_frame))
+            else:
+                return
+            back -= 1

@@ -1,0 +1,155 @@
+"""Writing files: one encoder with right tags for a segment, and the joining of segments by stream copy."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+import av
+import msgspec
+import numpy as np
+
+from ..errors import RenderFailed
+from .formats import PixelFormat, Plane
+
+TAG_CURVES = {"bt709": 1, "srgb": 13, "gamma22": 4, "linear": 8, "pq": 16, "hlg": 18, "bt1886": 1}
+TAG_PRIMARIES = {"bt709": 1, "bt2020": 9, "p3-d65": 12}
+TAG_MATRICES = {"bt709": 1, "bt2020": 9, "bt601": 6, "rgb": 0}
+TAG_RANGES = {"limited": 1, "full": 2}
+UNSPECIFIED = 2
+
+
+class VideoTags(msgspec.Struct, frozen=True):
+    """H.273 code points by Adzer's names; None is written as unspecified."""
+
+    curve: str | None = None
+    primaries: str | None = None
+    matrix: str | None = None
+    range: str | None = None
+    siting: str = "left"
+
+    def put_on(self, context: Any) -> None:
+        context.color_trc = TAG_CURVES.get(self.curve or "", UNSPECIFIED)
+        context.color_primaries = TAG_PRIMARIES.get(self.primaries or "", UNSPECIFIED)
+        context.colorspace = TAG_MATRICES.get(self.matrix or "", UNSPECIFIED)
+        context.color_range = TAG_RANGES.get(self.range or "", 0)
+
+
+class VideoSpec(msgspec.Struct, frozen=True):
+    """How a video stream is encoded. ``rate`` is the nominal one; stamps count ``time_base`` units."""
+
+    encoder: str
+    raster: tuple[int, int]
+    bits: int
+    chroma: str
+    rate: Fraction
+    time_base: Fraction
+    tags: VideoTags
+    gop: int
+    options: dict[str, str]
+    pixel_aspect: Fraction = Fraction(1)
+    rgb: bool = False
+
+    @property
+    def format(self) -> PixelFormat:
+        return PixelFormat(self.bits, self.chroma, self.rgb)
+
+
+_SITING_NUMBER = {"left": 0, "center": 1, "topleft": 2}  # H.273, Chroma420SampleLocType
+
+
+def _encoder_options(spec: VideoSpec, threads: int) -> dict[str, str]:
+    options = dict(spec.options)
+    sited = f"chromaloc={_SITING_NUMBER[spec.tags.siting]}" if spec.chroma == "4:2:0" else ""
+    if spec.encoder == "libx264":
+        options["x264-params"] = ":".join(p for p in ("open-gop=0", sited, options.get("x264-params", "")) if p)
+    elif spec.encoder == "libx265":
+        own = ("log-level=error", "open-gop=0", "info=0", sited, f"pools={threads}" if threads else "")
+        options["x265-params"] = ":".join(p for p in (*own, options.get("x265-params", "")) if p)
+    return options
+
+
+def container_for(path: Path) -> str:
+    """The library's name of a container, by the file's ending."""
+    return {".mkv": "matroska", ".mov": "mov", ".mp4": "mp4"}[path.suffix.lower()]
+
+
+class Writer:
+    """One encoded video stream in a file, whole only after a clean ``with``.
+
+    Usage: fill ``blank()``'s arrays, then ``write(frame, pts)``.
+    """
+
+    def __init__(
+        self, path: Path, spec: VideoSpec, threads: int = 0, timecode: str | None = None, faststart: bool = False
+    ) -> None:
+        self.path, self.spec = path, spec
+        try:
+            self.container = av.open(
+                str(path), "w", format=container_for(path), options={"movflags": "+faststart"} if faststart else {}
+            )
+            try:
+                rate = spec.rate.limit_denominator(100_000)
+                self.stream: Any = self.container.add_stream(spec.encoder, rate=rate, options=_encoder_options(spec, threads))
+                self.stream.width, self.stream.height = spec.raster
+                self.stream.pix_fmt = spec.format.av_name
+                context = self.stream.codec_context
+                context.time_base = spec.time_base
+                context.gop_size = spec.gop
+                context.sample_aspect_ratio = spec.pixel_aspect
+                if threads:
+                    context.thread_count = threads
+                spec.tags.put_on(context)
+                if timecode:
+                    self.stream.metadata["timecode"] = timecode
+                    self.container.metadata["timecode"] = timecode
+                context.open()
+            except BaseException:
+                self.container.close()
+                raise
+        except (av.FFmpegError, OSError, ValueError) as error:
+            raise RenderFailed(f"{path} cannot be encoded with {spec.encoder} at {spec.raster[0]}×{spec.raster[1]}: {error}") from None
+
+    def __enter__(self) -> Writer:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, tb: TracebackType | None) -> None:
+        try:
+            if kind is None:
+                self._mux(None)
+        finally:
+            try:
+                self.container.close()
+            except (av.FFmpegError, OSError) as fault:
+                if kind is None:
+                    raise RenderFailed(f"{self.path} cannot be finished: {fault}. Is the disk full?") from None
+
+    def blank(self) -> tuple[av.VideoFrame, tuple[Plane, ...]]:
+        """A frame of the encoder's own format and its planes as writable arrays (rows, stride); RGB order is R, G, B."""
+        frame = av.VideoFrame(*self.spec.raster, self.spec.format.av_name)
+        planes: list[Any] = []
+        for plane in frame.planes:
+            array = np.frombuffer(plane, dtype=self.spec.format.dtype)
+            stride = plane.line_size // array.itemsize
+            planes.append(array[: plane.height * stride].reshape(plane.height, stride))
+        if self.spec.rgb:
+            planes = [planes[2], planes[0], planes[1]]
+        return frame, tuple(planes)
+
+    def write(self, frame: av.VideoFrame, pts: int) -> None:
+        frame.pts, frame.time_base = pts, self.spec.time_base
+        tags = self.spec.tags
+        frame.colorspace = TAG_MATRICES.get(tags.matrix or "", UNSPECIFIED)
+        frame.color_range = TAG_RANGES.get(tags.range or "", 0)
+        self._mux(frame)
+
+    def _mux(self, frame: av.VideoFrame | None) -> None:
+        try:
+            for packet in self.stream.encode(frame):
+                self.container.mux(packet)
+        except (av.FFmpegError, OSError) as error:
+            raise RenderFailed(
+                f"{self.path} cannot be written ({getattr(error, 'strerror', None) or error}). Free some space on that disk and start it again."
+            ) from None

@@ -1,0 +1,291 @@
+"""What a file says about itself: streams, tags, exact time stamps. Nothing is guessed here."""
+
+from __future__ import annotations
+
+import os
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import av.container
+import msgspec
+import numpy as np
+import platformdirs
+import xxhash
+from numpy.typing import NDArray
+
+from ..errors import UnreadableError
+from .formats import pixel_format
+
+MAX_SIDE = 16384
+_NOT_FOOTAGE = {"tty", "lrc", "srt", "webvtt", "ass", "rawvideo", "bin", "xbin", "adf", "idf", "txd"}
+_EDGE = 1 << 20
+
+PRIMARIES = {1: "bt709", 9: "bt2020", 12: "p3-d65"}  # H.273, table 2
+CURVES = {1: "bt709", 6: "bt709", 14: "bt709", 15: "bt709", 13: "srgb", 4: "gamma22", 8: "linear", 16: "pq", 18: "hlg"}
+MATRICES = {0: "rgb", 1: "bt709", 5: "bt601", 6: "bt601", 9: "bt2020"}  # H.273, table 4
+RANGES = {1: "limited", 2: "full"}
+
+
+class AudioFacts(msgspec.Struct, frozen=True):
+    """One sound stream. ``start`` in seconds from the container's zero."""
+
+    index: int
+    codec: str
+    rate: int
+    channels: int
+    start: Fraction
+    duration: Fraction | None
+
+
+class FileFacts(msgspec.Struct, frozen=True):
+    """What a file says. Tags that are absent or have no meaning here are None."""
+
+    path: str
+    size: int
+    fingerprint: str
+    container: str
+    codec: str
+    profile: str | None
+    pix_fmt: str
+    raster: tuple[int, int]
+    pixel_aspect: Fraction | None
+    bits: int
+    chroma: str
+    rgb: bool
+    curve: str | None
+    primaries: str | None
+    matrix: str | None
+    range: str | None
+    rate: Fraction | None
+    time_base: Fraction
+    timecode: str | None
+    frames: int
+    start: Fraction
+    duration: Fraction
+    spacing: tuple[Fraction, Fraction, Fraction]
+    constant_rate: bool
+    rotation: int = 0
+    audio: tuple[AudioFacts, ...] = ()
+
+
+class FrameIndex(msgspec.Struct, frozen=True):
+    """Presentation stamps of every shown frame, rising, in ``time_base`` units, and which start a closed decode."""
+
+    pts: NDArray[np.int64]
+    keys: NDArray[np.int64]
+    last_duration: int
+
+
+def fingerprint(path: Path) -> str:
+    """Size and a hash of both ends: quick, and changes when the file does. OSError if it cannot be read."""
+    size = path.stat().st_size
+    digest = xxhash.xxh3_128()
+    with path.open("rb") as file:
+        digest.update(file.read(_EDGE))
+        if size > 2 * _EDGE:
+            file.seek(-_EDGE, os.SEEK_END)
+        digest.update(file.read(_EDGE))
+    return f"{size:x}-{digest.hexdigest()}"
+
+
+def checksum(path: Path) -> str:
+    """xxh128 of the whole file."""
+    digest = xxhash.xxh3_128()
+    with path.open("rb") as file:
+        while block := file.read(1 << 22):
+            digest.update(block)
+    return digest.hexdigest()
+
+
+def open_container(path: Path) -> av.container.InputContainer:
+    """The opened file with at least one video stream. UnreadableError says what it is instead."""
+    if not path.exists():
+        raise UnreadableError(f"{path} is not there. Has the card or disk been unplugged?")
+    if path.is_dir():
+        raise UnreadableError(f"{path} is a folder. Give the recording inside it.")
+    if path.stat().st_size == 0:
+        raise UnreadableError(f"{path} is empty (0 bytes). Copy it from the card again.")
+    try:
+        container = av.open(str(path), "r")
+    except PermissionError:
+        raise UnreadableError(f"{path} may not be read by you. Change its permissions and try again.") from None
+    except (av.FFmpegError, OSError, ValueError, UnicodeError) as error:
+        reason = getattr(error, "strerror", None) or str(error)
+        raise UnreadableError(
+            f"{path} is not a recording that can be read ({reason}). If it was cut off, copy it from the card again."
+        ) from None
+    if not container.streams.video or container.format.name.split(",")[0] in _NOT_FOOTAGE:
+        container.close()
+        raise UnreadableError(f"{path} holds no moving picture. Give a video file.")
+    return container
+
+
+def scan(path: Path, print_: str | None = None) -> FrameIndex:
+    """Every frame's time stamp, by reading packets without decoding; kept in the cache folder by fingerprint."""
+    stamp = print_ or fingerprint(path)
+    kept = platformdirs.user_cache_path("adzer") / "index" / f"{stamp}.npz"
+    try:
+        with np.load(kept) as held:
+            return FrameIndex(held["pts"], held["keys"], int(held["last"]))
+    except (OSError, ValueError, KeyError, EOFError):
+        pass
+    index = _scan(path)
+    try:
+        kept.parent.mkdir(parents=True, exist_ok=True)
+        part = kept.with_suffix(f".{os.getpid()}.npz")
+        np.savez(part, pts=index.pts, keys=index.keys, last=index.last_duration)
+        part.replace(kept)
+    except OSError:
+        pass  # a full or read-only cache costs time, not correctness
+    return index
+
+
+def _scan(path: Path) -> FrameIndex:
+    pts: list[int] = []
+    keys: list[int] = []
+    last_pts, last_duration, order = -(2**62), 0, 0
+    with open_container(path) as container:
+        stream = container.streams.video[0]
+        try:
+            for packet in container.demux(stream):
+                if packet.size == 0 or packet.is_discard:
+                    continue
+                stamp = packet.pts if packet.pts is not None else packet.dts
+                stamp = order if stamp is None else stamp
+                order += 1
+                pts.append(stamp)
+                if packet.is_keyframe:
+                    keys.append(stamp)
+                if stamp > last_pts:
+                    last_pts, last_duration = stamp, packet.duration or 0
+        except av.FFmpegError:
+            pass  # cut off: what came before counts, and the duration tells
+    unique = np.unique(np.array(pts, dtype=np.int64))
+    if len(unique) == 0:
+        raise UnreadableError(f"{path} has a header but no frames. The recording was not finished; copy it again.")
+    return FrameIndex(unique, np.unique(np.array(keys or [unique[0]], dtype=np.int64)), int(last_duration))
+
+
+def probe(path: str | Path) -> FileFacts:
+    """Reads the file's tags and time stamps. UnreadableError names the file and says what to do."""
+    path = Path(path).absolute()
+    try:
+        with open_container(path) as container:
+            return _facts(path, container)
+    except av.FFmpegError as error:
+        raise UnreadableError(f"{path} cannot be read ({error.strerror}). Copy it from the card again.") from None
+    except OSError as error:
+        raise UnreadableError(f"{path} cannot be read ({error.strerror}). Check the disk and its permissions.") from None
+
+
+def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
+    stream = container.streams.video[0]
+    context = stream.codec_context
+    if context is None or not context.pix_fmt:
+        raise UnreadableError(f"{path}: its pictures are in a codec that cannot be decoded here. Convert it first.")
+    width, height = context.width, context.height
+    if not (1 <= width <= MAX_SIDE and 1 <= height <= MAX_SIDE):
+        raise UnreadableError(f"{path} says its pictures are {width}×{height}; up to {MAX_SIDE} a side can be handled.")
+    form = pixel_format(context.pix_fmt)
+    if form is None:
+        raise UnreadableError(f"{path} stores its samples as {context.pix_fmt}, which Adzer cannot take. Convert it first.")
+    print_ = fingerprint(path)
+    index = scan(path, print_)
+    base = stream.time_base or Fraction(1, 90000)
+    rate = _sane_rate(stream.average_rate)
+    gaps = np.diff(index.pts)
+    if len(gaps):
+        spacing = tuple(int(v) * base for v in (gaps.min(), np.median(gaps), gaps.max()))
+    else:
+        spacing = (Fraction(index.last_duration) * base,) * 3
+    # Containers that count in milliseconds round each stamp; two ticks of play are still a constant rate.
+    constant = bool(len(gaps) == 0 or (gaps.max() - gaps.min()) <= max(2, 0.002 * float(np.median(gaps))))
+    if constant and len(gaps) and (rate is None or container.format.name.startswith(("mov", "matroska"))):
+        rate = _exact_rate(index.pts, base) or rate
+    tail = index.last_duration or (int(np.median(gaps)) if len(gaps) else 0)
+    frames = len(index.pts)
+    if constant and rate:
+        duration = frames / rate
+    else:
+        duration = (int(index.pts[-1] - index.pts[0]) + tail) * base
+        measured = _sane_rate(Fraction(frames) / duration) if duration > 0 else None
+        rate = rate or measured
+    sar = stream.sample_aspect_ratio
+    return FileFacts(
+        path=str(path),
+        size=path.stat().st_size,
+        fingerprint=print_,
+        container=container.format.name,
+        codec=context.codec.canonical_name if hasattr(context.codec, "canonical_name") else context.codec.name,
+        profile=context.profile,
+        pix_fmt=context.pix_fmt,
+        raster=(width, height),
+        pixel_aspect=sar if sar and Fraction(1, 16) < sar < 16 else None,
+        bits=form.bits,
+        chroma=form.chroma,
+        rgb=form.rgb,
+        curve=CURVES.get(int(context.color_trc or 0)),
+        primaries=PRIMARIES.get(int(context.color_primaries or 0)),
+        matrix="rgb" if form.rgb else MATRICES.get(int(context.colorspace if context.colorspace is not None else 2)),
+        range="full" if context.pix_fmt.startswith("yuvj") else RANGES.get(int(context.color_range or 0)),
+        rate=rate,
+        time_base=base,
+        timecode=_timecode(container),
+        frames=frames,
+        start=int(index.pts[0]) * base,
+        duration=duration,
+        spacing=spacing,
+        constant_rate=constant,
+        rotation=_rotation(path),
+        audio=tuple(_audio(s) for s in container.streams.audio if s.codec_context and s.codec_context.sample_rate),
+    )
+
+
+def _sane_rate(rate: Fraction | None) -> Fraction | None:
+    return rate if rate and Fraction(1, 10) <= rate <= 1000 else None
+
+
+def _exact_rate(pts: NDArray[np.int64], base: Fraction) -> Fraction | None:
+    """The usual rate (N or N·1000/1001) that places every stamp within its rounding, if there is one."""
+    span = int(pts[-1] - pts[0]) * base
+    if span <= 0:
+        return None
+    seen = Fraction(len(pts) - 1) / span
+    slack = base / span
+    for whole in (12, 15, 16, 18, 24, 25, 30, 48, 50, 60, 96, 100, 120, 200, 240):
+        for rate in (Fraction(whole), Fraction(whole * 1000, 1001)):
+            if abs(rate / seen - 1) <= slack:
+                return rate
+    return _sane_rate(seen)
+
+
+def _timecode(container: av.container.InputContainer) -> str | None:
+    for holder in (*container.streams.video, *container.streams.data, container):
+        for key, value in holder.metadata.items():
+            if key.lower() == "timecode" and value:
+                return str(value)
+    return None
+
+
+def _rotation(path: Path) -> int:
+    """Degrees that a player is asked to turn the picture by, read off the first frame; 0 if none or undecodable."""
+    try:
+        with open_container(path) as container:
+            for frame in container.decode(container.streams.video[0]):
+                return int(frame.rotation) % 360
+    except av.FFmpegError:
+        pass
+    return 0
+
+
+def _audio(stream: av.AudioStream) -> AudioFacts:
+    base = stream.time_base or Fraction(1, 48000)
+    return AudioFacts(
+        index=stream.index,
+        codec=stream.codec_context.codec.name,
+        rate=stream.codec_context.sample_rate,
+        channels=stream.codec_context.channels,
+        start=(stream.start_time or 0) * base,
+        duration=stream.duration * base if stream.duration else None,
+    )

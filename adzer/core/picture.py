@@ -1,0 +1,64 @@
+"""A picture has a type: what the pixels of a stream mean, at one point of a route."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+import msgspec
+
+from . import records
+
+
+class Picture(msgspec.Struct, frozen=True):
+    """The meaning of a stream's pixels. ``None`` is *unknown*, never a default.
+
+    raster          recorded samples, width × height
+    pixel_aspect    width of a pixel over its height
+    projection      ``flat`` (a lens), ``equirectangular``, ``fisheye``
+    eyes            ``one``, ``side by side``, ``over under``
+    mosaic          ``none`` or the colour filter's order
+    curve           a curve card's name
+    primaries       a primaries card's name
+    range           ``limited`` or ``full`` (ITU-T H.273, video_full_range_flag)
+    matrix          ``bt709``, ``bt2020``, ``bt601`` or ``rgb`` (H.273, MatrixCoefficients)
+    bits            nominal depth, 8–16
+    chroma          ``4:2:0``, ``4:2:2``, ``4:4:4``, ``4:0:0``
+    siting          chroma sample location: ``left``, ``center``, ``topleft`` (H.273, Chroma420SampleLocType)
+    rate            frames a second, exact
+    timecode        of the first frame
+    duration        seconds, exact
+    """
+
+    raster: tuple[int, int]
+    pixel_aspect: Fraction = Fraction(1)
+    projection: str | None = None
+    eyes: str | None = None
+    mosaic: str | None = None
+    curve: str | None = None
+    primaries: str | None = None
+    range: str | None = None
+    matrix: str | None = None
+    bits: int | None = None
+    chroma: str | None = None
+    siting: str | None = None
+    rate: Fraction | None = None
+    constant_rate: bool | None = None
+    timecode: str | None = None
+    frames: int | None = None
+    duration: Fraction | None = None
+
+    @property
+    def shape(self) -> Fraction:
+        """Width over height as it is meant to be seen."""
+        return Fraction(self.raster[0], self.raster[1]) * self.pixel_aspect
+
+    def with_(self, **changes: Any) -> Picture:
+        return msgspec.structs.replace(self, **changes)
+
+    def as_json(self) -> dict[str, Any]:
+        """Plain values; ``duration`` in seconds as a number."""
+        plain: dict[str, Any] = records.to_plain(self)
+        if self.duration is not None:
+            plain["duration"] = round(float(self.duration), 6)
+        return plain

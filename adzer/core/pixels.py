@@ -1,0 +1,308 @@
+"""The pixel work of a plan in numbers: filters, matrices, tables. Built once per shot, used for every frame.
+
+``PixelPlan`` is what kernels and reference both read; ``Processor`` runs the kernels over it on a pool of threads.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .colour.chain import ColourChain
+from .colour.primaries import code_scale, rgb_to_ycbcr
+from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile
+from .media.formats import PixelFormat, Plane
+
+Array = NDArray[np.float64]
+Floats = NDArray[np.float32]
+
+TABLE_IN_CELLS = 4096
+TABLE_IN_DOMAIN = (-0.3, 1.3)  # R′G′B′ of any Y′CbCr code lies well inside what matters here
+LATTICE = 65
+TABLE_FLOOR_OCTAVE = -14
+CELLS_PER_OCTAVE = 256
+
+
+@dataclass(frozen=True)
+class Samples:
+    """How numbers become codes in a stream: format, matrix, range, siting."""
+
+    format: PixelFormat
+    matrix: str
+    limited: bool
+    siting: str = "left"
+
+    @property
+    def top(self) -> int:
+        return (1 << self.format.bits) - 1
+
+    def to_signal(self) -> Array:
+        """3×4 matrix: codes of the three planes, and 1 → R′G′B′."""
+        scale, offset = code_scale(self.format.bits, self.limited, self.matrix)
+        back = np.linalg.inv(rgb_to_ycbcr(self.matrix))
+        if self.format.chroma == "4:0:0":
+            back = np.column_stack([np.ones(3), np.zeros(3), np.zeros(3)])
+        return np.column_stack([back / scale, -(back / scale) @ offset])
+
+    def to_codes(self, saturation: float = 1.0) -> Array:
+        """3×4 matrix: R′G′B′, and 1 → codes of the three planes."""
+        scale, offset = code_scale(self.format.bits, self.limited, self.matrix)
+        forward = rgb_to_ycbcr(self.matrix).copy()
+        if self.matrix != "rgb":
+            forward[1:] *= saturation
+        else:
+            luma = np.array([0.2126, 0.7152, 0.0722])
+            forward = saturation * forward + (1 - saturation) * np.broadcast_to(luma, (3, 3))
+        return np.column_stack([forward * scale[:, None], offset])
+
+    def black(self) -> tuple[int, int, int]:
+        """Codes of black in each plane."""
+        offset = code_scale(self.format.bits, self.limited, self.matrix)[1]
+        return int(offset[0]), int(offset[1]), int(offset[2])
+
+
+@dataclass(frozen=True)
+class AxisWarp:
+    """The geometry of a route whose axes stay axes: recorded = scale·delivered + offset, in luma pixels, exact.
+
+    General warps (a map per delivered pixel) will stand beside this class, with the same ``picture`` and ``place``.
+    """
+
+    picture: tuple[int, int]
+    scale: tuple[Fraction, Fraction]
+    offset: tuple[Fraction, Fraction]
+    raster: tuple[int, int]
+    place: tuple[int, int] = (0, 0)
+
+    def at_size(self, width: int, height: int) -> AxisWarp:
+        """The same picture at the largest even raster that fits; never larger than this one."""
+        k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))
+        if k == 1:
+            return self
+
+        def less(v: int) -> int:
+            return max(2, int(v / k) // 2 * 2)
+
+        pic = (less(self.picture[0]), less(self.picture[1]))
+        scale = tuple(self.scale[i] * Fraction(self.picture[i], pic[i]) for i in (0, 1))
+        raster = tuple(max(pic[i], less(self.raster[i])) for i in (0, 1))
+        place = tuple((raster[i] - pic[i]) // 4 * 2 if self.place[i] else 0 for i in (0, 1))
+        return AxisWarp(pic, (scale[0], scale[1]), self.offset, (raster[0], raster[1]), (place[0], place[1]))
+
+
+@dataclass(frozen=True)
+class PixelPlan:
+    """Source samples, warp, colour, delivered samples; every table that follows from them is computed once."""
+
+    source: Samples
+    source_raster: tuple[int, int]
+    warp: AxisWarp
+    chain: ColourChain | None
+    target: Samples
+
+    def _filter(self, axis: int, chroma: bool) -> AxisFilter:
+        sub = self.source.format.sub[axis] if chroma else 1
+        on = cosited(self.source.siting, vertical=axis == 1)
+        scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
+        first = (scale * 0.5 + offset - chroma_offset(sub, on)) / sub
+        size = self.source.format.plane_size(self.source_raster, 1 if chroma else 0)[axis]
+        return axis_filter(self.warp.picture[axis], scale / sub, first, size)
+
+    @cached_property
+    def luma(self) -> tuple[AxisFilter, AxisFilter]:
+        """(columns, rows)"""
+        return self._filter(0, False), self._filter(1, False)
+
+    @cached_property
+    def chroma(self) -> tuple[AxisFilter, AxisFilter]:
+        if self.source.format.chroma == "4:0:0":
+            return self.luma
+        return self._filter(0, True), self._filter(1, True)
+
+    @cached_property
+    def reduction(self) -> tuple[AxisFilter, AxisFilter]:
+        """Delivered chroma from every delivered pixel: (columns, rows)."""
+        pair = []
+        for axis in (0, 1):
+            sub = self.target.format.sub[axis]
+            on = cosited(self.target.siting, vertical=axis == 1)
+            pair.append(chroma_reduction(self.warp.picture[axis] // sub, sub, on, self.warp.picture[axis]))
+        return pair[0], pair[1]
+
+    @property
+    def kind(self) -> int:
+        """0: no colour, 1: table–matrix–table, 2: shaper and lattice."""
+        return 0 if self.chain is None else 2 if self.chain.gather else 1
+
+    @cached_property
+    def in_matrix(self) -> Array:
+        """Codes → signal; without colour, straight to delivered codes."""
+        if self.chain is not None:
+            return self.source.to_signal()
+        inner, outer = self.source.to_signal(), self.target.to_codes()
+        return np.column_stack([outer[:, :3] @ inner[:, :3], outer[:, :3] @ inner[:, 3] + outer[:, 3]])
+
+    @cached_property
+    def out_matrix(self) -> Array:
+        return self.target.to_codes(self.chain.saturation if self.chain else 1.0)
+
+    @cached_property
+    def light_limit(self) -> float:
+        """The brightest light that the output table has to hold, a power of two."""
+        assert self.chain is not None
+        peak = float(np.max(self.chain.decode(np.array([TABLE_IN_DOMAIN[1]]))))
+        reach = max(peak, 1.0) * float(np.abs(self.chain.matrix).sum(axis=1).max())
+        if self.chain.whites == "let go" and self.chain.target.kind != "hdr":
+            reach = min(reach, 2.0 ** np.ceil(abs(np.log2(max(self.chain.contrast, 1e-3))) + 4))
+        return float(2.0 ** np.clip(np.ceil(np.log2(reach)), 1, 16))
+
+    @cached_property
+    def table_in(self) -> Floats:
+        """Signal → light over ``TABLE_IN_DOMAIN``; for a lattice, signal → lattice coordinate."""
+        assert self.chain is not None
+        signal = np.linspace(*TABLE_IN_DOMAIN, TABLE_IN_CELLS + 1)
+        if self.kind == 1:
+            return np.clip(self.chain.decode(signal), -(2.0**16), 2.0**16).astype(np.float32)
+        return self.shaper(signal).astype(np.float32)
+
+    def shaper(self, signal: Array) -> Array:
+        """Lattice coordinate of a signal. Curves are even enough as they are; linear light is taken by its 3rd root."""
+        assert self.chain is not None
+        low, high = -0.1, 1.1
+        if self.chain.source.kind == "linear":
+            signal, low, high = np.cbrt(signal), np.cbrt(low), np.cbrt(high)
+        return (signal - low) / (high - low) * (LATTICE - 1)
+
+    def unshaper(self, coordinate: Array) -> Array:
+        assert self.chain is not None
+        low, high = -0.1, 1.1
+        if self.chain.source.kind == "linear":
+            low, high = np.cbrt(low), np.cbrt(high)
+            return (low + coordinate / (LATTICE - 1) * (high - low)) ** 3
+        return low + coordinate / (LATTICE - 1) * (high - low)
+
+    @cached_property
+    def table_out(self) -> Floats:
+        """Light → delivered signal, 256 cells to the octave from 2⁻¹⁴ (which stands for 0) to the limit."""
+        assert self.chain is not None
+        octaves = int(np.log2(self.light_limit)) - TABLE_FLOOR_OCTAVE + 1
+        cell = np.arange(octaves * CELLS_PER_OCTAVE + 2)
+        light = 2.0 ** (TABLE_FLOOR_OCTAVE + cell // CELLS_PER_OCTAVE) * (1 + cell % CELLS_PER_OCTAVE / CELLS_PER_OCTAVE)
+        return self.chain.tone(light - 2.0**TABLE_FLOOR_OCTAVE).astype(np.float32)
+
+    @cached_property
+    def lattice(self) -> Floats:
+        """Delivered R′G′B′ at every lattice point, (n, n, n, 3)."""
+        assert self.chain is not None
+        axis = self.unshaper(np.arange(LATTICE, dtype=np.float64))
+        grid = np.stack(np.meshgrid(axis, axis, axis, indexing="ij"), axis=-1)
+        return self.chain.apply(grid).astype(np.float32)
+
+    @property
+    def places(self) -> NDArray[np.int64]:
+        """(x, y) of the picture in the delivered luma and chroma planes."""
+        x, y = self.warp.place
+        sx, sy = self.target.format.sub
+        return np.array([[x, y], [x // sx, y // sy]], dtype=np.int64)
+
+
+DITHER = dither_tile()
+
+
+def _frozen(plane: Plane) -> Plane:
+    """A read-only view, so that the loops are compiled for one kind of array only."""
+    view = plane.view()
+    view.flags.writeable = False
+    return view
+
+
+class Processor:
+    """Runs a ``PixelPlan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
+
+    def __init__(self, plan: PixelPlan, threads: int = 2) -> None:
+        from . import kernels  # here, so that importing this module costs nothing
+
+        self.plan, self.threads = plan, max(1, threads)
+        self._kernels = kernels
+        self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="pixels")
+        n, rows = plan.warp.picture
+        half, half_rows = plan.reduction
+        vertical = plan.target.format.sub[1] > 1
+        self._between = np.empty((2, rows if vertical else 0, len(half.start)), np.float32)
+        self._half_rows = (half_rows.start, half_rows.weights)
+        small: Floats = np.zeros(2, np.float32)
+        kind, chain = plan.kind, plan.chain
+        span_y, span_c = plan.luma[0].span, plan.chroma[0].span
+        self._fixed: tuple[Any, ...] = (
+            self._axes(plan.luma, span_y[0]), self._axes(plan.chroma, span_c[0]),
+            np.array(span_y), np.array(span_c), kind, plan.in_matrix.astype(np.float32),
+            plan.table_in if kind else small,
+            np.array([TABLE_IN_DOMAIN[0], TABLE_IN_CELLS / (TABLE_IN_DOMAIN[1] - TABLE_IN_DOMAIN[0])], np.float32),
+            np.column_stack([chain.matrix if chain else np.eye(3), np.zeros(3)]).astype(np.float32),
+            plan.table_out if kind == 1 else small,
+            np.float32(plan.light_limit if kind == 1 else 1.0),
+            plan.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32),
+            plan.out_matrix.astype(np.float32),
+        )  # fmt: skip
+        self._half = (half.start.astype(np.uint32), np.ascontiguousarray(half.weights.T))
+
+    @staticmethod
+    def _axes(pair: tuple[AxisFilter, AxisFilter], first: int) -> tuple[Any, ...]:
+        columns, rows = pair
+        return (
+            rows.start, rows.weights,
+            (columns.start - first).astype(np.uint32), np.ascontiguousarray(columns.weights.T),
+        )  # fmt: skip
+
+    def __enter__(self) -> Processor:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._pool.shutdown()
+
+    def fill_bars(self, target: tuple[Plane, ...]) -> None:
+        """Black around the picture; the picture itself is left alone."""
+        plan = self.plan
+        if plan.warp.raster == plan.warp.picture:
+            return
+        for i, code in enumerate(plan.target.black()):
+            sx, sy = plan.target.format.sub if i else (1, 1)
+            x, y = plan.places[min(i, 1)]
+            w, h = plan.warp.picture[0] // sx, plan.warp.picture[1] // sy
+            plane = target[i]
+            plane[:y] = plane[y + h :] = code
+            plane[y : y + h, :x] = plane[y : y + h, x + w :] = code
+
+    def run(self, source: tuple[Plane, ...], target: tuple[Plane, ...]) -> None:
+        """One frame: decoded planes (rows, stride) in, delivered planes (rows, stride) written in place."""
+        plan, k = self.plan, self._kernels
+        planes = tuple(_frozen(p) for p in ((source[0],) * 3 if len(source) == 1 else source))
+        self.fill_bars(target)
+        top, places = plan.target.top, plan.places
+        halved = plan.target.format.sub[0] > 1
+
+        def band(span: tuple[int, int]) -> None:
+            k.render_band(
+                planes, *self._fixed, target, places, self._half, halved, self._between, DITHER, top, span[0], span[1]
+            )
+
+        list(self._pool.map(band, self._bands(plan.warp.picture[1])))
+        if self._between.shape[1]:
+
+            def rows(span: tuple[int, int]) -> None:
+                k.reduce_rows(self._between, *self._half_rows, target, places, DITHER, top, span[0], span[1])
+
+            list(self._pool.map(rows, self._bands(len(self._half_rows[0]))))
+
+    def _bands(self, rows: int) -> list[tuple[int, int]]:
+        n = min(rows, self.threads * 4)
+        return [(rows * i // n, rows * (i + 1) // n) for i in range(n)]

@@ -1,0 +1,64 @@
+"""JSON for the frozen records: fractions travel as ``"24000/1001"``, everything else as msgspec does it."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any, TypeVar
+
+import msgspec
+
+from .errors import UnreadableError
+
+T = TypeVar("T")
+
+
+def _enc(value: Any) -> Any:
+    if isinstance(value, Fraction):
+        return f"{value.numerator}/{value.denominator}"
+    raise NotImplementedError(f"cannot write a {type(value).__name__} as JSON")
+
+
+def _dec(kind: type, value: Any) -> Any:
+    if kind is Fraction:
+        return parse_fraction(value)
+    raise NotImplementedError(f"cannot read a {kind.__name__}")
+
+
+def parse_fraction(value: Any) -> Fraction:
+    """A positive or zero, finite fraction from ``"24000/1001"``, ``"2.39"`` or a number; ValueError otherwise."""
+    try:
+        result = Fraction(str(value).strip().replace(":", "/"))
+    except (ValueError, ZeroDivisionError):
+        raise ValueError(f"{value!r} is not a ratio such as 2.39 or 24000/1001") from None
+    if result < 0 or max(result.numerator, result.denominator) > 10**12:
+        raise ValueError(f"{value!r} is not a usable ratio")
+    return result
+
+
+_encoder = msgspec.json.Encoder(enc_hook=_enc)
+
+
+def to_json(record: Any) -> str:
+    """The record as one line of JSON."""
+    return _encoder.encode(record).decode()
+
+
+def to_plain(record: Any) -> Any:
+    """The record as dicts, lists, strings and numbers."""
+    return msgspec.to_builtins(record, enc_hook=_enc)
+
+
+def from_json(text: str | bytes, kind: type[T], what: str = "this text") -> T:
+    """The record of type ``kind`` in ``text``; UnreadableError names ``what`` if it is not one."""
+    try:
+        return msgspec.json.decode(text, type=kind, dec_hook=_dec)
+    except (msgspec.MsgspecError, ValueError, RecursionError) as error:
+        raise UnreadableError(f"{what} is not what it should be ({error}).") from None
+
+
+def from_plain(value: Any, kind: type[T], what: str = "this record") -> T:
+    """The record of type ``kind`` from plain values; UnreadableError names ``what`` if it is not one."""
+    try:
+        return msgspec.convert(value, type=kind, dec_hook=_dec)
+    except (msgspec.MsgspecError, ValueError) as error:
+        raise UnreadableError(f"{what} is not what it should be ({error}).") from None

@@ -1,0 +1,45 @@
+"""The demo's clips and the demo job: the restoration of Gallowdrove Mill, one made-up week."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import platformdirs
+
+CLIPS = Path(__file__).resolve().parents[2] / "demo"
+SHOTS = (
+    ("sails, wide", "scope-lens", "sails-wide.mov", 100),
+    ("by the canal", "phone", "by-the-canal.mp4", 110),
+)
+
+
+def rebuild(folder: Path = CLIPS, say: Callable[[str], None] = lambda _: None) -> list[Path]:
+    """Shoots the committed clips again, each with its truth beside it."""
+    from . import camera
+
+    folder.mkdir(parents=True, exist_ok=True)
+    made = []
+    for title, kind, name, count in SHOTS:
+        target = folder / name
+        camera.shoot(camera.load(kind), count, target, progress=lambda n, t=title: say(f"{t}: frame {n}"))  # type: ignore[misc]
+        made.append(target)
+    return made
+
+
+def folder() -> Path:
+    """Where the demo job lives: the person's data folder."""
+    return platformdirs.user_data_path("adzer") / "demo"
+
+
+def unpack(target: Path) -> list[Path]:
+    """Copies of the clips in ``target``, left alone if they are there already."""
+    target.mkdir(parents=True, exist_ok=True)
+    made = []
+    for _, _, name, _ in SHOTS:
+        copy = target / name
+        if not copy.exists() or copy.stat().st_size != (CLIPS / name).stat().st_size:
+            shutil.copyfile(CLIPS / name, copy)
+        made.append(copy)
+    return made

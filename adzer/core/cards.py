@@ -9,6 +9,8 @@ from __future__ import annotations
 import math
 import tomllib
 from collections.abc import Iterator
+from contextlib import contextmanager
+from contextvars import ContextVar
 from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar
@@ -155,8 +157,24 @@ def _cached(path: Path, kind: str, stamp: float) -> Card:
     return read_card(path, kind)
 
 
+_pinned: ContextVar[dict[str, Card]] = ContextVar("pinned", default={})
+
+
+@contextmanager
+def pinned(held: dict[str, Card]) -> Iterator[None]:
+    """Within, cards named ``kind/name`` in ``held`` are these and no others: a frozen order keeps its own."""
+    token = _pinned.set(held)
+    try:
+        yield
+    finally:
+        _pinned.reset(token)
+
+
 def find(kind: str, name: str, type_: type[C]) -> C:
     """The card of that name (or file path); UnreadableError lists the names there are."""
+    held = _pinned.get().get(f"{kind}/{name}")
+    if isinstance(held, type_):
+        return held
     known = paths(kind)
     path = known.get(name) or (Path(name) if name.endswith(".toml") else None)
     if path is None or not path.exists():

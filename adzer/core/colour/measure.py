@@ -1,0 +1,48 @@
+"""What the levels of a shot become under a colour setting: stops from grey, and what each way with whites costs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .chain import ColourChain, contrast
+from .curves import MIDDLE_GREY, Curve
+
+
+@dataclass(frozen=True)
+class WhitesCost:
+    """``clipped``: share of pixels whose brightest channel ends at full white; ``grey``: delivered signal of middle grey;
+    ``bent``: share of pixels that the shoulder touches."""
+
+    clipped: float
+    grey: float
+    bent: float
+
+
+def light_of(signals: NDArray[np.float64], curve: Curve, gain: float) -> NDArray[np.float64]:
+    """Light of the brightest channel after exposure."""
+    return np.asarray(curve.decode(signals)) * gain
+
+
+def cost(chain: ColourChain, signals: NDArray[np.float64], shares: NDArray[np.float64]) -> WhitesCost:
+    """From the histogram of the brightest recorded channel (``signals`` centres, ``shares``)."""
+    gain = float(chain.matrix.sum(axis=1).mean())
+    light = light_of(signals, chain.source, gain)
+    after = contrast(light, chain.contrast)
+    out = chain.tone(light)
+    grey = float(chain.tone(np.array([MIDDLE_GREY]) * gain)[0])
+    bent = float(shares[after > 0.4].sum()) if chain.whites == "roll off" and chain.peak > 1 else 0.0
+    return WhitesCost(float(shares[out >= 0.9995].sum()), grey, bent)
+
+
+def stops_from_grey(
+    curve: Curve, gain: float, signals: NDArray[np.float64], shares: NDArray[np.float64], reach: int = 9
+) -> tuple[NDArray[np.int64], NDArray[np.float64]]:
+    """Share of pixels per whole stop of their brightest channel, −reach … +reach; the ends gather what lies beyond."""
+    light = light_of(signals, curve, gain)
+    stop = np.rint(np.log2(np.maximum(light, 1e-9) / MIDDLE_GREY)).astype(np.int64)
+    stop = np.clip(stop, -reach, reach)
+    stops = np.arange(-reach, reach + 1)
+    return stops, np.array([float(shares[stop == s].sum()) for s in stops])

@@ -1,0 +1,72 @@
+"""Colour: from the recorded curve and primaries to the delivered ones, corrected. Adds a ``ColourChain`` or nothing."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..cards import DeliveryCard
+from ..finding import Finding, Fix, Level
+from ..picture import Picture
+from ..stage import Context, StepResult
+from . import cards as colour_cards
+from .chain import ColourChain
+from .primaries import adaptation, daylight, rgb_to_rgb, rgb_to_xyz
+from .settings import NEUTRAL_KELVIN, ColourSettings
+
+
+def chain(picture: Picture, settings: ColourSettings, card: DeliveryCard) -> ColourChain:
+    """The whole colour of one shot for one delivery. The picture's curve and primaries must be known."""
+    assert picture.curve and picture.primaries
+    source = colour_cards.curve(picture.curve, picture.bits or 10, picture.range != "full")
+    inner, outer = colour_cards.primaries(picture.primaries), colour_cards.primaries(card.primaries)
+    balance = None
+    if (settings.kelvin, settings.tint) != (NEUTRAL_KELVIN, 0.0):
+        light, neutral = daylight(settings.kelvin, settings.tint), daylight(NEUTRAL_KELVIN)
+        balance = adaptation(light, neutral, settings.adaptation)
+    gain = 2.0**settings.exposure
+    luma = rgb_to_xyz(outer)[1]
+    return ColourChain(
+        source=source,
+        matrix=rgb_to_rgb(inner, outer, settings.adaptation, balance) * gain,
+        target=colour_cards.curve(card.curve),
+        whites=settings.whites,
+        contrast=settings.contrast,
+        black=settings.black,
+        saturation=settings.saturation,
+        peak=float(min(settings.peak or source.peak, source.peak) * gain),
+        gather=settings.beyond == "draw in",
+        luma=(float(luma[0]), float(luma[1]), float(luma[2])),
+    )
+
+
+def step(picture: Picture, settings: ColourSettings, context: Context) -> StepResult:
+    card = context.card
+    assert card is not None
+    if picture.curve is None or picture.primaries is None:
+        what = "curve" if picture.curve is None else "primaries"
+        finding = Finding(
+            Level.STOP, f"colour-needs-{what}", f"Colour cannot start: the {what} of the recording are not known. Answer in Read.", "colour"
+        )
+        return StepResult(picture, "waits for Read", (finding,))
+    source = colour_cards.curve(picture.curve, picture.bits or 10)
+    findings = []
+    after = picture.with_(curve=card.curve, primaries=card.primaries)
+    unchanged = picture.curve == card.curve and picture.primaries == card.primaries and not settings.corrects
+    if unchanged and settings.beyond == "cut":
+        return StepResult(after, "unchanged", idle=True)
+    if settings.whites == "keep all" and source.kind == "log":
+        made = chain(picture, settings, card)
+        grey = float(made.tone(np.array([0.18 * 2.0**settings.exposure]))[0])
+        if grey < 0.25:
+            findings.append(
+                Finding(
+                    Level.WARN, "keep-all-dark", f"Keeping everything under white puts middle grey at {grey:.0%}: the picture turns dark.",
+                    "colour", Fix("Roll off instead", "colour", "whites", "roll off"),
+                )  # fmt: skip
+            )
+    if source.kind == "display" and settings.exposure > 0.5:
+        findings.append(
+            Finding(Level.NOTE, "display-lifted", "This is a finished picture, lifted: what was clipped in the camera stays flat.", "colour")
+        )
+    says = f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
+    return StepResult(after, says, tuple(findings), adds=chain(picture, settings, card))

@@ -1,0 +1,202 @@
+"""From a route to a plan: one decode, one warp, one colour, one encode. Preview and render compile the same way."""
+
+from __future__ import annotations
+
+import hashlib
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from . import cards, records
+from .colour.chain import ColourChain
+from .errors import AdzerError, UnreadableError
+from .media import probe, timecode
+from .media.encode import VideoSpec, VideoTags
+from .media.formats import PixelFormat
+from .pixels import AxisWarp, PixelPlan, Samples
+from .read.measure import Levels
+from .read.step import assumed_samples
+from .route import Route, Walk, walk
+
+SEGMENT_SECONDS = 4.0
+
+
+class Order(msgspec.Struct, frozen=True):
+    """Everything that a render depends on, frozen: source, route, and the cards themselves, not their names.
+
+    ``start`` and ``stop`` are recorded frames, stop excluded. ``out`` is the master's path.
+    """
+
+    shot: str
+    facts: probe.FileFacts
+    route: Route
+    card_name: str
+    card: cards.DeliveryCard
+    curve_cards: dict[str, cards.CurveCard]
+    primaries_cards: dict[str, cards.PrimariesCard]
+    start: int
+    stop: int
+    out: str
+    job_rate: Fraction | None = None
+    levels: Levels | None = None
+
+    @property
+    def pinned(self) -> dict[str, cards.Card]:
+        held: dict[str, cards.Card] = {f"curves/{k}": v for k, v in self.curve_cards.items()}
+        return held | {f"primaries/{k}": v for k, v in self.primaries_cards.items()}
+
+    @property
+    def digest(self) -> str:
+        """Changes with anything that changes the rendered pixels; not with where they go."""
+        plain = records.to_plain(self)
+        for key in ("out", "shot"):
+            plain.pop(key)
+        return hashlib.sha256(records.to_json(plain).encode()).hexdigest()[:24]
+
+
+def freeze(
+    shot: str, facts: probe.FileFacts, route: Route, card_name: str, out: Path, start: int = 0, stop: int | None = None,
+    levels: Levels | None = None, job_rate: Fraction | None = None,
+) -> Order:  # fmt: skip
+    """An order as things are now. AdzerError with the finding's sentence if the walk has a *stop*."""
+    card = cards.delivery(card_name)
+    walked = walk(route, facts, levels, card, job_rate)
+    if walked.stopped:
+        raise AdzerError(f"{shot}: {walked.stopped.text}")
+    stop = facts.frames if stop is None else min(stop, facts.frames)
+    if not 0 <= start < stop:
+        raise AdzerError(f"{shot}: from frame {start} to {stop} there is nothing to render. Set in before out.")
+    curves = {n for n in (walked["read"].after.curve, card.curve) if n and n in cards.paths("curves")}
+    primaries = {n for n in (walked["read"].after.primaries, card.primaries) if n}
+    return Order(
+        shot=shot, facts=facts, route=route, card_name=card_name, card=card,
+        curve_cards={n: cards.find("curves", n, cards.CurveCard) for n in curves},
+        primaries_cards={n: cards.find("primaries", n, cards.PrimariesCard) for n in primaries},
+        start=start, stop=stop, out=str(out), job_rate=job_rate, levels=levels,
+    )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Timing:
+    """Which recorded frame makes each delivered frame, and its stamp in ``time_base`` units from 0."""
+
+    frames: NDArray[np.int64]
+    stamps: NDArray[np.int64]
+    time_base: Fraction
+    rate: Fraction
+
+    def __len__(self) -> int:
+        return len(self.frames)
+
+
+def timing(facts: probe.FileFacts, route: Route, start: int, stop: int, index: probe.FrameIndex) -> Timing:
+    """Every recorded frame once at its own time; or, made even, at each tick the frame nearest in time."""
+    read = route.read
+    numbers = np.arange(start, stop)
+    if read.timing == "even" and read.even_rate:
+        rate = read.even_rate
+        unit = facts.time_base
+        first = int(index.pts[start])
+        spare = facts.duration - (int(index.pts[-1]) - int(index.pts[0])) * unit
+        end = (int(index.pts[stop]) - first) * unit if stop < len(index.pts) else (int(index.pts[-1]) - first) * unit + spare
+        count = max(1, round(end * rate))
+        times = (index.pts[start:stop] - first).astype(np.float64) * float(unit)
+        ticks = np.arange(count) / float(rate)
+        after = np.clip(np.searchsorted(times, ticks), 1, len(times) - 1) if len(times) > 1 else np.zeros(count, int)
+        before = np.maximum(after - 1, 0)
+        nearer = np.where(ticks - times[before] <= times[after] - ticks, before, after)
+        return Timing(numbers[nearer], np.arange(count), 1 / rate, rate)
+    rate = facts.rate or Fraction(25)
+    if facts.constant_rate:
+        return Timing(numbers, np.arange(len(numbers)), 1 / rate, rate)
+    stamps = index.pts[start:stop] - index.pts[start]
+    return Timing(numbers, stamps.astype(np.int64), facts.time_base, rate)
+
+
+@dataclass(frozen=True)
+class RenderPlan:
+    """What is done, in numbers: see ``PixelPlan`` for the pixels, ``VideoSpec`` for the encoder, ``Timing`` for when."""
+
+    source: Path
+    pixels: PixelPlan
+    spec: VideoSpec
+    timing: Timing
+    segment: int
+    timecode: str | None
+
+    def segments(self) -> list[tuple[int, int]]:
+        """Delivered frames [from, to) of each segment."""
+        n = len(self.timing)
+        return [(a, min(a + self.segment, n)) for a in range(0, n, self.segment)]
+
+
+def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
+    """Warp and colour of a walk. AdzerError with the finding's sentence if the walk has a *stop*."""
+    if walked.stopped:
+        raise AdzerError(walked.stopped.text)
+    card, shaped = walked.card, walked["shape"].result.adds
+    chain: ColourChain | None = walked["colour"].result.adds
+    siting = card.siting if card.chroma == "4:2:0" else "left"
+    target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", siting)
+    return PixelPlan(assumed_samples(facts, walked.route.read), facts.raster, shaped.warp, chain, target)
+
+
+def preview_plan(walked: Walk, facts: probe.FileFacts, width: int, height: int) -> PixelPlan:
+    """The same plan at a raster that fits (width, height); chroma is kept at every pixel, at least ten bits."""
+    plan = pixel_plan(walked, facts)
+    form = PixelFormat(max(10, plan.target.format.bits), "4:4:4")
+    return replace(plan, warp=plan.warp.at_size(width, height), target=replace(plan.target, format=form))
+
+
+def recorded_plan(facts: probe.FileFacts, walked: Walk, width: int, height: int, desqueezed: bool = True) -> PixelPlan:
+    """The picture as it is recorded: no colour. Framed as delivered (for the wipe), or whole."""
+    source = assumed_samples(facts, walked.route.read)
+    matrix = source.matrix if source.matrix != "rgb" else "bt709"
+    target = Samples(PixelFormat(10, "4:4:4"), matrix, True)
+    shaped = walked["shape"].result.adds
+    if desqueezed and shaped is not None:
+        warp = shaped.warp
+    else:
+        whole = (max(2, facts.raster[0] // 2 * 2), max(2, facts.raster[1] // 2 * 2))
+        warp = AxisWarp(whole, (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0)), whole)
+    return PixelPlan(source, facts.raster, warp.at_size(width, height), None, target)
+
+
+def compile_order(order: Order) -> RenderPlan:
+    """The plan of a frozen order. Raises UnreadableError if the source is gone or is not what it was."""
+    path = Path(order.facts.path)
+    try:
+        changed = probe.fingerprint(path) != order.facts.fingerprint
+    except OSError:
+        raise UnreadableError(f"{path} is not there any more. Plug its disk in, or queue the shot again from where it is.") from None
+    if changed:
+        raise UnreadableError(f"{path} has changed since it was read. Read it again, then queue the shot anew.")
+    with cards.pinned(order.pinned):
+        walked = walk(order.route, order.facts, order.levels, order.card, order.job_rate)
+        pixels = pixel_plan(walked, order.facts)
+    card = order.card
+    when = timing(order.facts, order.route, order.start, order.stop, probe.scan(path, order.facts.fingerprint))
+    gop = max(1, round(card.gop_seconds * when.rate))
+    spec = VideoSpec(
+        encoder=card.encoder, raster=pixels.warp.raster, bits=card.bits, chroma=card.chroma, rate=when.rate,
+        time_base=when.time_base, gop=gop, options=dict(card.options),
+        tags=VideoTags(card.curve, card.primaries, card.matrix, card.range, card.siting if card.chroma == "4:2:0" else "left"),
+    )  # fmt: skip
+    whole = max(1, round(SEGMENT_SECONDS * float(when.rate) / gop)) * gop
+    return RenderPlan(path, pixels, spec, when, whole, _timecode(order, when))
+
+
+def _timecode(order: Order, when: Timing) -> str | None:
+    """The recorded timecode carried on to the first delivered frame; only where rates agree can it be."""
+    facts = order.facts
+    if not facts.timecode or not facts.rate or when.rate != facts.rate:
+        return None
+    try:
+        first = timecode.to_frames(facts.timecode, facts.rate) + order.start
+    except AdzerError:
+        return None
+    return timecode.to_label(first, facts.rate, timecode.is_drop(facts.timecode))

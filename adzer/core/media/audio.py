@@ -1,0 +1,109 @@
+"""Sound carried along: the piece of a source's sound that belongs to a range, as one encoded stream."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import UnreadableError
+from . import probe
+
+_FORMATS = {"aac": "fltp", "pcm_s24le": "s32", "flac": "s32"}
+
+
+def samples(path: Path, start: Fraction, stop: Fraction, stream: int = 0, layout: str | None = None, fmt: str = "fltp",
+            rate: int | None = None) -> Iterator[av.AudioFrame]:  # fmt: skip
+    """Decoded frames between two container times (seconds), cut to the sample, stamped from 0 in 1/rate.
+
+    Where the sound starts late or ends early there is silence of the right length.
+    """
+    with probe.open_container(path) as container:
+        source = container.streams.audio[stream]
+        rate = rate or source.codec_context.sample_rate
+        layout = layout or source.codec_context.layout.name
+        resampler = av.AudioResampler(format=fmt, layout=layout, rate=rate)
+        total = int((stop - start) * rate)
+        done = 0
+        try:
+            if start > 1:
+                container.seek(int((start - 1) / (source.time_base or Fraction(1, rate))), stream=source, backward=True)
+            base = None
+            for raw in container.decode(source):
+                for frame in resampler.resample(raw):
+                    if base is None:
+                        stamp = (raw.pts or 0) * (raw.time_base or Fraction(1, rate))
+                        base = round((stamp - start) * rate)
+                        position = base
+                    data = frame.to_ndarray()
+                    planar = frame.format.is_planar
+                    channels = 1 if planar else len(frame.layout.channels)
+                    length = data.shape[1] // channels
+                    if position > done:
+                        gap = min(position, total) - done
+                        if gap > 0:
+                            silence = np.zeros((data.shape[0], gap * channels), data.dtype)
+                            yield _frame(silence, fmt, layout, rate, done)
+                            done += gap
+                    skip = max(0, done - position)
+                    take = min(length - skip, total - done)
+                    if take > 0:
+                        piece = np.ascontiguousarray(data[:, skip * channels : (skip + take) * channels])
+                        yield _frame(piece, fmt, layout, rate, done)
+                        done += take
+                    position += length
+                if done >= total:
+                    break
+        except av.FFmpegError as error:
+            raise UnreadableError(f"{path}: its sound cannot be decoded ({error.strerror}).") from None
+
+
+def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av.AudioFrame:
+    frame = av.AudioFrame.from_ndarray(data, format=fmt, layout=layout)
+    frame.sample_rate, frame.pts, frame.time_base = rate, pts, Fraction(1, rate)
+    return frame
+
+
+def encoded(path: Path, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int) -> Iterator[av.Packet]:
+    """Adds a stream to an open output container at once; the iterator then yields its packets in order."""
+    with probe.open_container(path) as source:
+        context = source.streams.audio[index].codec_context
+        rate, layout = context.sample_rate, context.layout.name
+    if codec == "aac" and rate not in (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000):
+        rate = 48000
+    stream = container.add_stream(codec, rate=rate, layout=layout)
+    if codec == "aac":
+        stream.codec_context.bit_rate = kbits * 1000
+    fmt = _FORMATS[codec]
+
+    def packets() -> Iterator[av.Packet]:
+        for frame in samples(path, start, stop, index, layout, fmt, rate):
+            yield from stream.encode(frame)
+        yield from stream.encode(None)
+
+    return packets()
+
+
+def mono(path: Path, start: Fraction, seconds: Fraction, rate: int = 48000) -> NDArray[np.float32]:
+    """The first sound stream as one channel of floats, ``seconds`` long from container time ``start``."""
+    parts = [f.to_ndarray()[0] for f in samples(path, start, start + seconds, 0, "mono", "fltp", rate)]
+    out = np.zeros(int(seconds * rate), np.float32)
+    if parts:
+        joined = np.concatenate(parts)[: len(out)]
+        out[: len(joined)] = joined
+    return out
+
+
+def shift(a: NDArray[np.float32], b: NDArray[np.float32], reach: int) -> tuple[int, float]:
+    """By how many samples ``b`` comes later than ``a`` (within ±reach), and their correlation there (0–1)."""
+    n = 1 << int(np.ceil(np.log2(len(a) + len(b) + 1)))
+    product = np.fft.irfft(np.conj(np.fft.rfft(a, n)) * np.fft.rfft(b, n), n)
+    lags = np.concatenate([product[-reach:], product[: reach + 1]])
+    best = int(np.argmax(lags))
+    energy = float(np.sqrt((a.astype(np.float64) ** 2).sum() * (b.astype(np.float64) ** 2).sum()))
+    return best - reach, float(lags[best]) / energy if energy > 0 else 0.0

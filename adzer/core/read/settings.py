@@ -1,0 +1,21 @@
+"""What the person declares about a recording. None: nothing declared, so tag or guess stands."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Literal
+
+import msgspec
+
+
+class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time."""
+
+    version: int = 1
+    curve: str | None = None
+    primaries: str | None = None
+    range: Literal["limited", "full"] | None = None
+    matrix: Literal["bt709", "bt2020", "bt601"] | None = None
+    siting: Literal["left", "center", "topleft"] | None = None
+    timing: Literal["recorded", "even"] = "recorded"
+    even_rate: Fraction | None = None

@@ -1,0 +1,316 @@
+"""Runs a RenderPlan: in segments that survive a power cut, joined by stream copy, read back, and only then named.
+
+Beside the master-to-be ``NAME.mp4`` lies the folder ``NAME.mp4.parts`` with the order's digest, every finished segment
+and its mean levels. Whoever starts the same order again goes on from there. A different order starts afresh.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import heapq
+import json
+import os
+import shutil
+import time
+from collections.abc import Callable, Iterator
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+import msgspec
+import numpy as np
+
+from . import verify
+from .ahead import ahead
+from .compile import Order, RenderPlan, compile_order
+from .deliver.advise import Trial
+from .errors import AdzerError, Cancelled, RenderFailed
+from .media import audio, probe
+from .media.decode import Frame, Reader
+from .media.encode import Writer, container_for
+from .media.formats import Plane
+from .pixels import Processor
+
+LEVEL_STRIDE = 8
+
+
+class Progress(msgspec.Struct, frozen=True):
+    """``doing`` rendering · joining · checking; frames done of total; frames a second, seconds left, bytes so far."""
+
+    doing: str
+    done: int
+    total: int
+    rate: float = 0.0
+    left: float = 0.0
+    size: int = 0
+
+
+Report = Callable[[Progress], None]
+
+
+def mean_levels(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int]) -> tuple[float, float, float]:
+    """Mean code of each plane on a coarse grid: enough to know a frame again."""
+    w, h = raster
+    sx, sy = sub
+    sizes = [(w, h), (-(-w // sx), -(-h // sy)), (-(-w // sx), -(-h // sy))]
+    y, b, r = (float(p[: s[1] : LEVEL_STRIDE, : s[0] : LEVEL_STRIDE].mean()) for p, s in zip(planes, sizes, strict=False))
+    return round(y, 3), round(b, 3), round(r, 3)
+
+
+def _pictures(reader: Reader, numbers: list[int]) -> Iterator[Frame]:
+    """The recorded frames of rising numbers, a number that comes twice given twice, one that is missing left out."""
+    if not numbers:
+        return
+    last, at = None, 0
+    for frame in reader.frames(numbers[0], numbers[-1] + 1):
+        while at < len(numbers) and numbers[at] == frame.number:
+            last, at = frame, at + 1
+            yield last
+
+
+def render_segment(
+    plan: RenderPlan, reader: Reader, processor: Processor, span: tuple[int, int], path: Path, threads: int,
+    tick: Callable[[int], None],
+) -> list[tuple[float, float, float]]:  # fmt: skip
+    """Encodes delivered frames [from, to) into ``path``; returns the mean levels of each."""
+    numbers = plan.timing.frames[span[0] : span[1]].tolist()
+    stamps = plan.timing.stamps[span[0] : span[1]].tolist()
+    levels: list[tuple[float, float, float]] = []
+    sub = plan.spec.format.sub
+    with Writer(path, plan.spec, threads) as writer:
+
+        def worked() -> Iterator[tuple[Any, int]]:
+            decoded = ahead(_pictures(reader, numbers))
+            with contextlib.closing(decoded):  # type: ignore[type-var]
+                for frame, stamp in zip(decoded, stamps, strict=True):
+                    blank, planes = writer.blank()
+                    processor.run(frame.planes, planes)
+                    levels.append(mean_levels(planes, plan.spec.raster, sub))
+                    yield blank, stamp
+
+        finished = ahead(worked())
+        with contextlib.closing(finished):  # type: ignore[type-var]
+            for n, (blank, stamp) in enumerate(finished):
+                writer.write(blank, stamp - stamps[0])
+                tick(n + 1)
+    return levels
+
+
+def parts_folder(out: Path) -> Path:
+    return out.with_name(out.name + ".parts")
+
+
+class _Parts:
+    """The folder of finished segments of one order."""
+
+    def __init__(self, order: Order, out: Path) -> None:
+        self.folder, self.suffix = parts_folder(out), out.suffix
+        try:
+            out.parent.mkdir(parents=True, exist_ok=True)
+            held = self.folder / "order.json"
+            if self.folder.exists() and (not held.exists() or json.loads(held.read_text()).get("digest") != order.digest):
+                shutil.rmtree(self.folder)
+            self.folder.mkdir(exist_ok=True)
+            held.write_text(json.dumps({"digest": order.digest, "shot": order.shot, "card": order.card_name}))
+        except OSError as error:
+            raise RenderFailed(f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder.") from None
+        except ValueError:
+            shutil.rmtree(self.folder)
+            self.__init__(order, out)  # type: ignore[misc]
+
+    def segment(self, n: int) -> Path:
+        return self.folder / f"{n:05d}{self.suffix}"
+
+    def levels(self, n: int) -> list[tuple[float, float, float]] | None:
+        """Mean levels of a finished segment; None if it is not finished."""
+        try:
+            if not self.segment(n).exists():
+                return None
+            return [tuple(v) for v in json.loads(self.segment(n).with_suffix(".json").read_text())]
+        except (OSError, ValueError):
+            return None
+
+    def finish(self, n: int, part: Path, levels: list[tuple[float, float, float]]) -> None:
+        """Levels first, then the segment's name: whoever sees the segment finds it whole."""
+        self.segment(n).with_suffix(".json").write_text(json.dumps(levels))
+        part.replace(self.segment(n))
+
+    @property
+    def size(self) -> int:
+        return sum(p.stat().st_size for p in self.folder.iterdir())
+
+
+def render(
+    order: Order, report: Report = lambda _: None, cancelled: Callable[[], bool] = lambda: False, threads: int = 2
+) -> verify.Report:
+    """Renders, joins, reads back. Returns the check's report; the master then lies at ``order.out``.
+
+    Raises Cancelled (segments are kept), or AdzerError with a sentence; then ``NAME.failed.json`` says why and no file
+    looks like a master.
+    """
+    out = Path(order.out)
+    failed = out.with_name(out.name + ".failed.json")
+    if out.exists():
+        raise RenderFailed(f"{out} is there already; it is never overwritten. Give another name, or move it away.")
+    try:
+        return _render(order, out, report, cancelled, threads)
+    except Cancelled:
+        raise
+    except (AdzerError, OSError, MemoryError, av.FFmpegError) as error:
+        text = str(error) if isinstance(error, AdzerError) else (
+            f"{out} could not be rendered: {getattr(error, 'strerror', None) or error}. Free some space or choose another folder."
+        )  # fmt: skip
+        with contextlib.suppress(OSError):
+            failed.write_text(json.dumps({"master": str(out), "shot": order.shot, "card": order.card_name, "why": text}, indent=1))
+        if isinstance(error, AdzerError):
+            raise
+        raise RenderFailed(text) from None
+
+
+def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], bool], threads: int) -> verify.Report:
+    plan = compile_order(order)
+    container_for(out)
+    parts = _Parts(order, out)
+    spans = plan.segments()
+    total = len(plan.timing)
+    known = [parts.levels(n) for n in range(len(spans))]
+    have = sum(len(levels) for levels in known if levels is not None)
+    began, fresh = time.monotonic(), 0
+
+    def tick(done: int) -> None:
+        if cancelled():
+            raise Cancelled(f"{order.shot}: stopped at frame {done} of {total}; what is finished is kept.")
+        rate = fresh_rate()
+        report(Progress("rendering", done, total, rate, (total - done) / rate if rate else 0.0, parts.size))
+
+    def fresh_rate() -> float:
+        return fresh / max(time.monotonic() - began, 1e-6)
+
+    levels: list[tuple[float, float, float]] = []
+    with Reader(plan.source, print_=order.facts.fingerprint) as reader, Processor(plan.pixels, threads) as processor:
+        for n, span in enumerate(spans):
+            held = known[n]
+            if held is None:
+                part = parts.folder / f"{n:05d}.part{out.suffix}"
+
+                def counted(k: int) -> None:
+                    nonlocal fresh
+                    fresh += 1
+                    tick(have + k)  # noqa: B023 - called before the loop goes on
+
+                held = render_segment(plan, reader, processor, span, part, threads, counted)
+                parts.finish(n, part, held)
+                have += len(held)
+            levels += held
+    report(Progress("joining", total, total, size=parts.size))
+    joined = parts.folder / f"joined{out.suffix}"
+    join(plan, order, [parts.segment(n) for n in range(len(spans))], joined)
+    report(Progress("checking", total, total, size=joined.stat().st_size))
+    checked = verify.check(joined, plan, order, levels)
+    if not checked.passed:
+        joined.unlink()
+        shutil.rmtree(parts.folder)
+        bad = "; ".join(c.text for c in checked.checks if not c.passed)
+        raise RenderFailed(f"{out.name} failed its check and was not kept: {bad}. Render it again; if it fails again, the report helps.")
+    with joined.open("rb+") as file:
+        os.fsync(file.fileno())
+    joined.replace(out)
+    shutil.rmtree(parts.folder)
+    return checked
+
+
+def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> None:
+    """Copies the segments' packets into one file with exact stamps, and carries the sound along."""
+    stamps = plan.timing.stamps
+    delay = max(_reordering(s) for s in segments)
+    base = plan.timing.time_base
+    usual = int(np.median(np.diff(stamps))) if len(stamps) > 1 else max(1, round(1 / plan.timing.rate / base))
+    movflags = {"movflags": "+faststart"} if out.suffix in (".mp4", ".mov") else {}
+    with av.open(str(out), "w", format=container_for(out), options=movflags) as target:
+        with av.open(str(segments[0])) as first:
+            template = first.streams.video[0]
+            head = bytes(template.codec_context.extradata or b"")
+            stream = target.add_stream_from_template(template)
+        stream.time_base = base
+        stream.codec_context.framerate = plan.timing.rate
+        plan.spec.tags.put_on(stream.codec_context)
+        if plan.timecode:
+            stream.metadata["timecode"] = target.metadata["timecode"] = plan.timecode
+        sound = _sound(plan, order, target)
+        pending = next(sound, None)
+        count = 0
+        for path, (start, stop) in zip(segments, plan.segments(), strict=True):
+            with av.open(str(path)) as source:
+                video = source.streams.video[0]
+                if bytes(video.codec_context.extradata or b"") != head:
+                    raise RenderFailed(f"{path.name} was encoded with other settings than the first. Delete {path.parent} and render again.")
+                packets = [p for p in source.demux(video) if p.size]
+                if len(packets) != stop - start:
+                    raise RenderFailed(f"{path.name} holds {len(packets)} frames instead of {stop - start}. Delete {path.parent} and render again.")
+                order_ = np.argsort(np.argsort([p.pts for p in packets], kind="stable"), kind="stable")
+                for packet, rank in zip(packets, order_, strict=True):
+                    packet.stream = stream
+                    packet.time_base = base
+                    at = start + int(rank)
+                    packet.pts = int(stamps[at])
+                    back = count - delay
+                    packet.dts = int(stamps[back]) if back >= 0 else int(stamps[0]) + back * usual
+                    packet.duration = int(stamps[at + 1] - stamps[at]) if at + 1 < len(stamps) else usual
+                    now = packet.dts * base
+                    while pending is not None and (pending.dts or 0) * (pending.time_base or base) <= now:
+                        target.mux(pending)
+                        pending = next(sound, None)
+                    target.mux(packet)
+                    count += 1
+        while pending is not None:
+            target.mux(pending)
+            pending = next(sound, None)
+
+
+def _reordering(path: Path) -> int:
+    """By how many frames decoding runs ahead of showing."""
+    with av.open(str(path)) as source:
+        stamps = np.array([p.pts for p in source.demux(source.streams.video[0]) if p.size])
+    ranks = np.argsort(np.argsort(stamps, kind="stable"), kind="stable")
+    return int(max(0, (np.arange(len(ranks)) - ranks).max(initial=0)))
+
+
+def sound_span(order: Order, plan: RenderPlan) -> tuple[Fraction, Fraction]:
+    """Container times between which the source's sound belongs to the delivered pictures."""
+    index = probe.scan(plan.source, order.facts.fingerprint)
+    start = int(index.pts[order.start]) * order.facts.time_base
+    if plan.timing.time_base * plan.timing.rate == 1:
+        return start, start + len(plan.timing) / plan.timing.rate
+    stamps = plan.timing.stamps
+    tail = int(np.median(np.diff(stamps))) if len(stamps) > 1 else 0
+    return start, start + (int(stamps[-1]) + tail) * plan.timing.time_base
+
+
+def _sound(plan: RenderPlan, order: Order, target: Any) -> Iterator[Any]:
+    """The packets of every sound stream, the streams one after another in the container, merged by time."""
+    start, stop = sound_span(order, plan)
+    streams = [
+        audio.encoded(plan.source, start, stop, n, target, order.card.audio, order.card.audio_kbits)
+        for n in range(len(order.facts.audio))
+    ]
+    return heapq.merge(*streams, key=lambda p: (p.dts or 0) * (p.time_base or Fraction(1, 48000)))
+
+
+def trial(order: Order, folder: Path, threads: int = 2) -> Trial:
+    """Renders one second from the middle of the order into ``folder`` and measures it."""
+    plan = compile_order(order)
+    n = len(plan.timing)
+    count = min(n, max(1, round(plan.timing.rate)))
+    start = (n - count) // 2
+    path = folder / f"trial{Path(order.out).suffix}"
+    try:
+        with Reader(plan.source, print_=order.facts.fingerprint) as reader, Processor(plan.pixels, threads) as processor:
+            next(iter(reader.frames(int(plan.timing.frames[start]))))  # opening and seeking are not part of the second
+            began = time.monotonic()
+            render_segment(plan, reader, processor, (start, start + count), path, threads, lambda _: None)
+            took = time.monotonic() - began
+        size = path.stat().st_size
+    finally:
+        path.unlink(missing_ok=True)
+    return Trial(order.card_name, count, took, size, plan.spec.raster)

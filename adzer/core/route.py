@@ -1,0 +1,154 @@
+"""A route: the settings of the seven stages, and the walk that type-checks them against a recording and a delivery."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import msgspec
+
+from . import records
+from .cards import DeliveryCard, delivery
+from .colour import step as colour
+from .colour.settings import ColourSettings
+from .deliver import step as deliver
+from .deliver.settings import DeliverSettings
+from .develop import step as develop
+from .develop.settings import DevelopSettings
+from .errors import AdzerError, UnreadableError
+from .finding import Finding, Fix, Level
+from .join import step as join
+from .join.settings import JoinSettings
+from .media.probe import FileFacts
+from .picture import Picture
+from .read import step as read
+from .read.measure import Levels
+from .read.settings import ReadSettings
+from .shape import step as shape
+from .shape.settings import ShapeSettings
+from .stage import STAGES, Context, StepResult
+from .steady import step as steady
+from .steady.settings import SteadySettings
+
+SCHEMA = 1
+
+
+class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What the person decided, stage by stage. Frozen: every change makes a new one."""
+
+    schema: int = SCHEMA
+    read: ReadSettings = ReadSettings()
+    join: JoinSettings = JoinSettings()
+    develop: DevelopSettings = DevelopSettings()
+    steady: SteadySettings = SteadySettings()
+    shape: ShapeSettings = ShapeSettings()
+    colour: ColourSettings = ColourSettings()
+    deliver: DeliverSettings = DeliverSettings()
+
+    def with_(self, stage: str, **changes: Any) -> Route:
+        """This route with some settings of one stage changed; plain values are converted. UnreadableError if unfit."""
+        if stage not in STAGES:
+            raise AdzerError(f"There is no stage {stage!r}. The stages are {', '.join(STAGES)}.")
+        settings = getattr(self, stage)
+        plain = records.to_plain(settings) | {k: records.to_plain(v) for k, v in changes.items()}
+        new = records.from_plain(plain, type(settings), f"The answer for {stage}")
+        return msgspec.structs.replace(self, **{stage: new})
+
+    def mended(self, fix: Fix) -> Route:
+        """This route with a finding's fix applied."""
+        if isinstance(fix.value, dict):
+            return self.with_(fix.stage, **fix.value)
+        return self.with_(fix.stage, **{fix.field: fix.value})
+
+
+def load(text: str | bytes, what: str = "This route") -> Route:
+    """A route from JSON, older schemas upgraded. UnreadableError if it is newer or broken."""
+    plain = records.from_json(text, dict, what)
+    schema = plain.get("schema", 0)
+    if not isinstance(schema, int) or schema > SCHEMA:
+        raise UnreadableError(f"{what} was made by a newer Adzer. Open it with that.")
+    return records.from_plain(upgrade(plain), Route, what)
+
+
+def upgrade(plain: dict[str, Any]) -> dict[str, Any]:
+    """Plain settings of any older schema as ones of this schema."""
+    return plain | {"schema": SCHEMA}
+
+
+@dataclass(frozen=True)
+class Stop:
+    """One stage of a walk: the Picture before and after, and what the step said."""
+
+    stage: str
+    before: Picture
+    result: StepResult
+
+    @property
+    def after(self) -> Picture:
+        return self.result.picture
+
+    @property
+    def findings(self) -> tuple[Finding, ...]:
+        return self.result.findings
+
+
+@dataclass(frozen=True)
+class Walk:
+    """A route walked over a recording for one delivery card."""
+
+    stops: tuple[Stop, ...]
+    card: DeliveryCard
+    route: Route
+
+    def __getitem__(self, stage: str) -> Stop:
+        return self.stops[STAGES.index(stage)]
+
+    @property
+    def findings(self) -> list[Finding]:
+        return [f for s in self.stops for f in s.findings]
+
+    @property
+    def stopped(self) -> Finding | None:
+        """The first *stop* finding, if there is one: nothing may be rendered."""
+        return next((f for f in self.findings if f.level is Level.STOP), None)
+
+
+# mypy cannot see that each step takes its own settings type, hence Any.
+STEPS: dict[str, Callable[[Picture, Any, Context], StepResult]] = {
+    "read": read.step,
+    "join": join.step,
+    "develop": develop.step,
+    "steady": steady.step,
+    "shape": shape.step,
+    "colour": colour.step,
+    "deliver": deliver.step,
+}
+
+
+def walk(
+    route: Route, facts: FileFacts, levels: Levels | None = None, card: DeliveryCard | None = None, job_rate: Any = None,
+    problem: Finding | None = None,
+) -> Walk:  # fmt: skip
+    """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
+    card = card or _first_card(route)
+    context = Context(facts, levels, card, job_rate, problem)
+    picture = read.tagged(facts)
+    stops = []
+    for stage in STAGES:
+        try:
+            result = STEPS[stage](picture, getattr(route, stage), context)
+        except UnreadableError as error:
+            result = StepResult(picture, "?", (Finding(Level.STOP, f"{stage}-card", str(error), stage),))
+        stops.append(Stop(stage, picture, result))
+        picture = result.picture
+    return Walk(tuple(stops), card, route)
+
+
+def _first_card(route: Route) -> DeliveryCard:
+    for name in route.deliver.cards:
+        try:
+            return delivery(name)
+        except UnreadableError:
+            continue
+    return delivery("web-wide")

@@ -1,0 +1,76 @@
+"""Sentences that explain a framing's numbers, and what other schools do."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+from .geometry import Framing
+
+USUAL_SQUEEZES = tuple(Fraction(s) for s in ("1", "1.33", "1.5", "1.6", "1.8", "2"))
+USUAL_SHAPES: tuple[tuple[str, Fraction | None], ...] = (
+    ("whole", None),
+    ("2.39", Fraction(239, 100)),
+    ("2", Fraction(2)),
+    ("1.85", Fraction(185, 100)),
+    ("16:9", Fraction(16, 9)),
+)
+
+
+def shape_text(shape: Fraction) -> str:
+    """2.39:1, and 16:9 for what everybody calls so."""
+    for whole in ((16, 9), (9, 16), (4, 3), (3, 4), (4, 5), (1, 1)):
+        if abs(shape - Fraction(*whole)) < Fraction(1, 400):
+            return f"{whole[0]}:{whole[1]}"
+    return f"{float(shape):.2f}:1"
+
+
+def why_school(school: str, framing: Framing, aspect: Fraction) -> str:
+    sx, sy = framing.scale
+    if aspect == 1:
+        return "Nothing is squeezed, so there is nothing to undo."
+    if school == "shrink":
+        axis, factor = ("height", sy) if sy > 1 else ("width", sx)
+        return (
+            f"The {axis} is reduced {_number(factor)} times and every recorded pixel counts: none is invented. "
+            f"The whole picture becomes {_raster(framing.desqueezed)}."
+        )
+    axis, factor = ("width", sx) if sx < 1 else ("height", sy)
+    return (
+        f"The {axis} is enlarged {_number(1 / factor)} times: {1 - factor:.0%} of the delivered pixels are interpolated. "
+        f"The whole picture becomes {_raster(framing.desqueezed)}."
+    )
+
+
+def others_school(school: str) -> str:
+    if school == "shrink":
+        return "Others stretch the width, to reach a larger raster that a place asks for."
+    return "Others shrink the height: same shape, fewer bytes, nothing invented."
+
+
+def why_shape(framing: Framing, shape: Fraction | None) -> str:
+    whole = framing.desqueezed[0] / framing.desqueezed[1]
+    if shape is None:
+        return f"The whole picture, {shape_text(whole)}, is delivered; {framing.kept:.1%} of it after even rasters."
+    if framing.enlargement == 1:
+        return f"The desqueezed picture already is {shape_text(whole)}."
+    wider = shape > whole
+    big, small = (shape, whole) if wider else (whole, shape)
+    side = "above and below" if wider else "left and right"
+    return (
+        f"Desqueezed it is {float(whole):.3f}:1. Filling {shape_text(shape)} takes {float(big):.3f} ÷ {float(small):.3f} = "
+        f"{float(framing.enlargement):.3f} times enlargement; {float(framing.kept):.1%} is kept, "
+        f"{float(1 - framing.kept):.1%} is lost {side}."
+    )
+
+
+def pixels_text(scale: tuple[Fraction, Fraction]) -> str:
+    """Recorded pixels per delivered pixel."""
+    return f"{float(scale[0]):.2f} × {float(scale[1]):.2f} recorded pixels per delivered pixel"
+
+
+def _number(value: Fraction) -> str:
+    return f"{float(value):.3f}".rstrip("0").rstrip(".")
+
+
+def _raster(size: tuple[Fraction, Fraction]) -> str:
+    return f"{_number(size[0])}×{_number(size[1])}"

@@ -1,0 +1,116 @@
+"""The arithmetic of desqueezing and cropping, exact in fractions.
+
+Recorded pixels have an aspect q (pixel aspect × squeeze). *Shrink* keeps the sharper axis and reduces the other, so that
+no pixel is invented; *stretch* keeps the squeezed axis and enlarges the other. Both give the same shape.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+from ..pixels import AxisWarp
+
+
+@dataclass(frozen=True)
+class Framing:
+    """A crop of the recorded picture and the raster it fills.
+
+    ``scale``: recorded pixels per delivered pixel (x, y); ``crop``: x, y, width, height in recorded pixels;
+    ``size``: even delivered raster; ``desqueezed``: raster of the whole desqueezed picture (may be fractional);
+    ``enlargement``: by how much the desqueezed picture must grow to fill the shape once it fits; ``kept``: share of the
+    recorded picture inside the crop.
+    """
+
+    scale: tuple[Fraction, Fraction]
+    crop: tuple[Fraction, Fraction, Fraction, Fraction]
+    size: tuple[int, int]
+    desqueezed: tuple[Fraction, Fraction]
+    enlargement: Fraction
+    kept: Fraction
+
+    @property
+    def shape(self) -> Fraction:
+        return Fraction(*self.size)
+
+
+def even(value: Fraction | int) -> int:
+    """The largest even whole number not above ``value``, at least 2."""
+    return max(2, int(value) // 2 * 2)
+
+
+def solve(
+    raster: tuple[int, int],
+    aspect: Fraction,
+    school: str,
+    shape: Fraction | None,
+    position: tuple[float, float] = (0.5, 0.5),
+) -> Framing:
+    """The largest even crop of ``shape`` inside a recorded ``raster`` whose pixels have ``aspect``.
+
+    ``position`` 0–1 places the crop along what is left over. The crop never leaves the recorded picture, and both scales
+    keep their exact ratio, so that round things stay round.
+    """
+    w, h = raster
+    if school == "shrink":
+        sx, sy = (Fraction(1), aspect) if aspect >= 1 else (1 / aspect, Fraction(1))
+    else:
+        sx, sy = (1 / aspect, Fraction(1)) if aspect >= 1 else (Fraction(1), aspect)
+    whole_w, whole_h = w / sx, h / sy
+    whole = whole_w / whole_h
+    wanted = shape or whole
+    if wanted >= whole:
+        pw, ph = whole_w, whole_w / wanted
+    else:
+        pw, ph = whole_h * wanted, whole_h
+    size = (even(pw), even(ph))
+    crop_w, crop_h = size[0] * sx, size[1] * sy
+    x = _placed(w - crop_w, position[0], sx)
+    y = _placed(h - crop_h, position[1], sy)
+    enlargement = max(wanted / whole, whole / wanted)
+    kept = crop_w * crop_h / (w * h)
+    return Framing((sx, sy), (x, y, crop_w, crop_h), size, (whole_w, whole_h), enlargement, kept)
+
+
+def _placed(spare: Fraction, position: float, scale: Fraction) -> Fraction:
+    """Offset of the crop; on an axis that is not resampled it falls on whole pixels, so that they stay untouched."""
+    at = spare * Fraction(position).limit_denominator(10_000)
+    return Fraction(int(at)) if scale == 1 else at
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """A picture inside a delivered raster: ``reduce`` ≥ 1 is how much smaller than the framing's own size it is."""
+
+    raster: tuple[int, int]
+    picture: tuple[int, int]
+    place: tuple[int, int]
+    reduce: Fraction
+
+
+WIDE = Fraction(16, 9)
+
+
+def fit(size: tuple[int, int], hold: str, largest: tuple[int, int]) -> Fitted:
+    """Puts a picture of ``size`` into a file: natively, or inside a 16:9 frame with black around it. Never enlarges."""
+    w, h = Fraction(size[0]), Fraction(size[1])
+    fw, fh = (w, h) if hold == "native" else (max(w, h * WIDE), max(h, w / WIDE))
+    k = max(Fraction(1), fw / largest[0], fh / largest[1])
+    picture = (even(w / k), even(h / k))
+    if hold == "native":
+        return Fitted(picture, picture, (0, 0), k)
+    if picture[0] >= WIDE * picture[1]:
+        raster = (picture[0], max(picture[1], even(picture[0] / WIDE + Fraction(1))))
+    else:
+        raster = (max(picture[0], even(picture[1] * WIDE + Fraction(1))), picture[1])
+    place = tuple((raster[i] - picture[i]) // 4 * 2 for i in (0, 1))
+    return Fitted(raster, picture, (place[0], place[1]), k)
+
+
+def warp(framing: Framing, fitted: Fitted) -> AxisWarp:
+    """Crop and reduction as one map from delivered to recorded pixels. Both axes keep their exact ratio."""
+    k = fitted.reduce
+    scale = (framing.scale[0] * k, framing.scale[1] * k)
+    spare = tuple(framing.crop[2 + i] - fitted.picture[i] * scale[i] for i in (0, 1))
+    offset = (framing.crop[0] + spare[0] / 2, framing.crop[1] + spare[1] / 2)
+    return AxisWarp(fitted.picture, scale, offset, fitted.raster, fitted.place)

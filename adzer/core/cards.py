@@ -24,7 +24,8 @@ from .errors import UnreadableError
 SHIPPED = Path(__file__).resolve().parent.parent / "cards"
 MAX_BYTES = 1_000_000
 
-XY = tuple[Annotated[float, Meta(ge=-1, le=2)], Annotated[float, Meta(gt=0, le=2)]]
+XY = tuple[Annotated[float, Meta(ge=-1, le=2)], Annotated[float, Meta(ge=-1, le=2)]]
+White = tuple[Annotated[float, Meta(gt=0.1, le=0.6)], Annotated[float, Meta(gt=0.1, le=0.6)]]
 Positive = Annotated[float, Meta(gt=0, le=1e6)]
 
 
@@ -53,7 +54,7 @@ class PrimariesCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     red: XY
     green: XY
     blue: XY
-    white: XY
+    white: White
     note: str = ""
 
 

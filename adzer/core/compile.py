@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from . import cards, records
 from .colour.chain import ColourChain
-from .errors import AdzerError, UnreadableError
+from .errors import AdzerError, Stopped, UnreadableError
 from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
@@ -62,11 +62,11 @@ def freeze(
     shot: str, facts: probe.FileFacts, route: Route, card_name: str, out: Path, start: int = 0, stop: int | None = None,
     levels: Levels | None = None, job_rate: Fraction | None = None,
 ) -> Order:  # fmt: skip
-    """An order as things are now. AdzerError with the finding's sentence if the walk has a *stop*."""
+    """An order as things are now. Stopped with the finding's sentence if the walk has a *stop*."""
     card = cards.delivery(card_name)
     walked = walk(route, facts, levels, card, job_rate)
     if walked.stopped:
-        raise AdzerError(f"{shot}: {walked.stopped.text}")
+        raise Stopped(f"{shot}: {walked.stopped.text}")
     stop = facts.frames if stop is None else min(stop, facts.frames)
     if not 0 <= start < stop:
         raise AdzerError(f"{shot}: from frame {start} to {stop} there is nothing to render. Set in before out.")
@@ -135,9 +135,9 @@ class RenderPlan:
 
 
 def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
-    """Warp and colour of a walk. AdzerError with the finding's sentence if the walk has a *stop*."""
+    """Warp and colour of a walk. Stopped with the finding's sentence if the walk has a *stop*."""
     if walked.stopped:
-        raise AdzerError(walked.stopped.text)
+        raise Stopped(walked.stopped.text)
     card, shaped = walked.card, walked["shape"].result.adds
     chain: ColourChain | None = walked["colour"].result.adds
     siting = card.siting if card.chroma == "4:2:0" else "left"

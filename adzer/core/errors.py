@@ -14,6 +14,10 @@ class UnreadableError(AdzerError):
     """A source, card or job file that cannot be read as what it claims to be."""
 
 
+class Stopped(AdzerError):
+    """A *stop* finding stands in the way of rendering."""
+
+
 class RenderFailed(AdzerError):
     """A render that could not be finished or a master that failed its check."""
 

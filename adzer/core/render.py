@@ -114,7 +114,7 @@ class _Parts:
             self.folder.mkdir(exist_ok=True)
             held.write_text(json.dumps({"digest": order.digest, "shot": order.shot, "card": order.card_name}))
         except OSError as error:
-            raise RenderFailed(f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder.") from None
+            raise AdzerError(f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder.") from None
         except ValueError:
             shutil.rmtree(self.folder)
             self.__init__(order, out)  # type: ignore[misc]
@@ -152,7 +152,7 @@ def render(
     out = Path(order.out)
     failed = out.with_name(out.name + ".failed.json")
     if out.exists():
-        raise RenderFailed(f"{out} is there already; it is never overwritten. Give another name, or move it away.")
+        raise AdzerError(f"{out} is there already; it is never overwritten. Give another name, or move it away.")
     try:
         return _render(order, out, report, cancelled, threads)
     except Cancelled:

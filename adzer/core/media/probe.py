@@ -65,6 +65,7 @@ class FileFacts(msgspec.Struct, frozen=True):
     duration: Fraction
     spacing: tuple[Fraction, Fraction, Fraction]
     constant_rate: bool
+    promised: int = 0  # frames that the header speaks of; 0 if it does not
     rotation: int = 0
     audio: tuple[AudioFacts, ...] = ()
 
@@ -237,6 +238,7 @@ def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
         duration=duration,
         spacing=spacing,
         constant_rate=constant,
+        promised=max(0, int(stream.frames or 0)),
         rotation=_rotation(path),
         audio=tuple(_audio(s) for s in container.streams.audio if s.codec_context and s.codec_context.sample_rate),
     )

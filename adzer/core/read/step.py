@@ -82,7 +82,8 @@ def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResu
         "chroma": f"the samples are stored as {facts.pix_fmt}",
         "projection": "guessed: nothing says that this is a sphere or a fisheye",
         "eyes": "guessed: nothing says that there are two",
-        "mosaic": "the samples are already colour" if facts.chroma != "4:0:0" or not facts.rgb else "",
+        "mosaic": "guessed: the samples are decoded pictures, not sensor values",
+        "siting": "declared" if settings.siting else "guessed: the usual place for this format",
         "pixel_aspect": "tagged in the file" if facts.pixel_aspect else "guessed: no tag, so square",
         "rate": "measured on the time stamps" if facts.constant_rate else "mean of the time stamps, which vary",
         "constant_rate": _spacing_text(facts),
@@ -196,6 +197,8 @@ def _findings(
             Fix(f"Keep its speed at {rate_text(context.job_rate)}", "read", "timing",
                 {"timing": "even", "even_rate": str(context.job_rate)}),
         )  # fmt: skip
+    if facts.promised > facts.frames + 1:
+        say(Level.WARN, "cut-off", f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.")
     if facts.rotation:
         say(Level.WARN, "rotation-tag", f"The file asks players to turn the picture by {facts.rotation}°. Adzer delivers it as it is recorded.")
     return out

@@ -43,3 +43,30 @@ def unpack(target: Path) -> list[Path]:
             shutil.copyfile(CLIPS / name, copy)
         made.append(copy)
     return made
+
+
+def demo_job(target: Path | None = None) -> Path:
+    """The demo job, made with its clips the first time, opened as it was left ever after. Returns its path."""
+    from ..intake import read_file
+    from ..job import Job
+    from ..route import Route
+
+    target = target or folder()
+    path = target / "Gallowdrove Mill.adzer"
+    clips = unpack(target)
+    if path.exists():
+        return path
+    made = target / "new.adzer"
+    for old in target.glob("new.adzer*"):
+        old.unlink()
+    with Job.create(made, "Gallowdrove Mill") as job:
+        for (title, kind, _, _), clip in zip(SHOTS, clips, strict=True):
+            facts, levels = read_file(clip)
+            route = Route().with_("deliver", cards=["web-wide", "native-wide"])
+            if kind == "scope-lens":
+                route = route.with_("shape", squeeze="8/5", shape="239/100")
+            shot = job.add_shot(facts, title, kind.replace("-", " "), route)
+            if levels:
+                job.keep_levels(shot.id, levels)
+    made.replace(path)
+    return path

@@ -1,0 +1,367 @@
+"""The command line: everything that the desk does, without it.
+
+Exit codes: 0 fine, 1 a *stop* finding or a failed render or check, 2 bad use or unreadable input. Progress goes to
+standard error, results to standard output.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated, Any, Literal, Optional
+
+import typer
+
+from .core import records
+from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
+
+app = typer.Typer(
+    help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
+    no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, add_completion=False,
+)  # fmt: skip
+sim_app = typer.Typer(help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None)
+app.add_typer(sim_app, name="sim")
+
+Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
+
+
+def _say(text: str) -> None:
+    print(f"adzer: {text}", file=sys.stderr)
+
+
+def _print(value: Any) -> None:
+    print(json.dumps(records.to_plain(value), indent=1, ensure_ascii=False))
+
+
+@contextmanager
+def _progress(words: str) -> Any:
+    """A line on standard error that follows the work; quiet where that is not a terminal."""
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+    console = Console(stderr=True)
+    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed}/{task.total}"),
+               TextColumn("{task.fields[rate]}"), TimeRemainingColumn())  # fmt: skip
+    with Progress(*columns, console=console, transient=True) as bar:
+        task = bar.add_task(words, total=None, rate="")
+
+        def show(p: Any) -> None:
+            bar.update(task, description=f"{words}: {p.doing}", completed=p.done, total=p.total, rate=f"{p.rate:.1f} frames/s")
+
+        yield show
+
+
+@app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
+def demo(
+    screens: Annotated[Optional[Path], typer.Option(help="Write screenshots of the desk here, then quit.")] = None,  # noqa: UP045
+) -> None:
+    from .core.sim.demo import demo_job
+
+    if screens is not None:
+        from .desk.shots import shoot_desk
+
+        shoot_desk(screens, _say)
+        return
+    _desk(demo_job())
+
+
+@app.command("open", help="Open the desk with a job.\n\nExample: adzer open mill.adzer")
+def open_(job: Path) -> None:
+    _desk(job)
+
+
+def _desk(job: Path) -> None:
+    from .desk.app import run
+
+    sys.exit(run(job))
+
+
+@app.command(help="Say what a recording is, with the evidence and what is wrong.\n\nExample: adzer read clip.mov --json")
+def read(files: list[Path], json_: Json = False) -> None:
+    from .core.intake import read_file
+    from .core.route import Route, walk
+
+    out, unreadable, stopped = [], 0, False
+    for path in files:
+        try:
+            facts, levels = read_file(path)
+        except UnreadableError as error:
+            _say(str(error))
+            unreadable += 1
+            continue
+        stop = walk(Route(), facts, levels)["read"]
+        stopped |= any(f.level == "stop" for f in stop.findings)
+        out.append(
+            {
+                "file": str(path),
+                "picture": stop.after.as_json(),
+                "evidence": stop.result.evidence,
+                "findings": [_finding(f) for f in stop.findings],
+            }
+        )
+        if not json_:
+            print(path)
+            for field, value in stop.after.as_json().items():
+                print(f"  {field:14} {_plain(value):16} {stop.result.evidence.get(field, '')}")
+            for f in stop.findings:
+                print(f"  {f.level.value}: {f.text}" + (f" [{f.fix.label}]" if f.fix else ""))
+    if json_:
+        _print(out)
+    sys.exit(2 if unreadable else 1 if stopped else 0)
+
+
+def _plain(value: Any) -> str:
+    if isinstance(value, list | tuple):
+        return "×".join(str(v) for v in value)
+    return "unknown" if value is None else str(value)
+
+
+def _finding(f: Any) -> dict[str, Any]:
+    return {"level": f.level.value, "code": f.code, "text": f.text, "fix": records.to_plain(f.fix)}
+
+
+@app.command(
+    help="Convert one recording by a delivery card.\n\n"
+    "Example: adzer convert clip.mov --card web-wide --squeeze 1.6 --shape 2.39 --curve fen-log --out master.mp4"
+)
+def convert(
+    file: Path,
+    card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
+    out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
+    squeeze: Annotated[Optional[str], typer.Option(help="How much the lens squeezes, e.g. 1.6 or 8/5.")] = None,  # noqa: UP045
+    school: Annotated[Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")] = "shrink",
+    shape: Annotated[Optional[str], typer.Option(help="Delivered shape, e.g. 2.39 or 16:9.")] = None,  # noqa: UP045
+    hold: Annotated[Optional[Literal["native", "frame"]], typer.Option(help="Natively wide, or inside 16:9.")] = None,  # noqa: UP045
+    curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
+    primaries: Annotated[Optional[str], typer.Option(help="The recording's primaries card.")] = None,  # noqa: UP045
+    exposure: Annotated[float, typer.Option(help="Stops.")] = 0.0,
+    whites: Annotated[Literal["let-go", "roll-off", "keep-all"], typer.Option(help="What happens above white.")] = "roll-off",
+    rate: Annotated[Optional[str], typer.Option(help="Make the frames even at this rate.")] = None,  # noqa: UP045
+    from_: Annotated[Optional[str], typer.Option("--from", help="In, a timecode.")] = None,  # noqa: UP045
+    to: Annotated[Optional[str], typer.Option("--to", help="Out (excluded), a timecode.")] = None,  # noqa: UP045
+    json_: Json = False,
+) -> None:
+    from .core import cards
+    from .core.compile import freeze
+    from .core.intake import read_file
+    from .core.render import render
+    from .core.route import Route
+
+    facts, levels = read_file(file)
+    delivery = cards.delivery(card)
+    if out.suffix.lower() != f".{delivery.container}":
+        raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
+    route = Route().with_("colour", exposure=exposure, whites=whites.replace("-", " "))
+    shaped = {k: str(_ratio(v, k)) for k, v in (("squeeze", squeeze), ("shape", shape)) if v is not None}
+    route = route.with_("shape", school=school, hold=hold, **shaped)
+    declared = {k: v for k, v in (("curve", curve), ("primaries", primaries)) if v is not None}
+    if rate is not None:
+        declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
+    route = route.with_("read", **declared)
+    start = 0 if from_ is None else _frame_at(facts, from_)
+    stop = facts.frames if to is None else _frame_at(facts, to)
+    if not 0 <= start < stop <= facts.frames:
+        raise AdzerError(f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames.")
+    order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, levels)
+    with _progress(file.name) as show:
+        report = render(order, show)
+    if json_:
+        _print({"master": str(out), **records.to_plain(report)})
+    else:
+        print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
+
+
+def _ratio(text: str, what: str) -> Any:
+    try:
+        value = records.parse_fraction(text)
+    except ValueError as error:
+        raise AdzerError(f"--{what}: {error}.") from None
+    if not value:
+        raise AdzerError(f"--{what}: zero cannot be used.")
+    return value
+
+
+def _frame_at(facts: Any, label: str) -> int:
+    from .core.media import timecode
+
+    rate = facts.rate or 25
+    first = timecode.to_frames(facts.timecode, rate) if facts.timecode else 0
+    return timecode.to_frames(label, rate) - first
+
+
+@app.command(help="Walk a shot's route: each stage's Picture before and after, and its findings.\n\nExample: adzer route mill.adzer 'sails, wide'")
+def route(
+    job: Path, shot: str, card: Annotated[Optional[str], typer.Option(help="The delivery card to walk for.")] = None, json_: Json = False  # noqa: UP045
+) -> None:
+    from .core import cards
+    from .core.intake import source_problem
+    from .core.job import Job
+    from .core.route import walk
+
+    with Job.open(job) as held:
+        found = _shot(held, shot)
+        rate = held.rate
+    walked = walk(
+        found.route, found.facts, found.levels, cards.delivery(card) if card else None, rate, source_problem(found.facts)
+    )
+    if json_:
+        _print([
+            {
+                "stage": s.stage, "says": s.result.says, "idle": s.result.idle, "before": s.before.as_json(),
+                "after": s.after.as_json(), "findings": [_finding(f) for f in s.findings],
+            }
+            for s in walked.stops
+        ])  # fmt: skip
+    else:
+        for s in walked.stops:
+            print(f"{s.stage:8} {s.result.says}")
+            before, after = s.before.as_json(), s.after.as_json()
+            for field in before:
+                if before[field] != after[field]:
+                    print(f"         {field}: {_plain(before[field])} → {_plain(after[field])}")
+            for f in s.findings:
+                print(f"         {f.level.value}: {f.text}")
+    sys.exit(1 if walked.stopped else 0)
+
+
+def _shot(job: Any, name: str) -> Any:
+    shots = job.shots()
+    for shot in shots:
+        if name in (shot.name, str(shot.id)):
+            return shot
+    raise AdzerError(f"{job.path} has no shot {name!r}. It has: {', '.join(s.name for s in shots) or 'none'}.")
+
+
+@app.command(help="Render shots of a job, each as its chosen deliveries.\n\nExample: adzer render mill.adzer --card web-wide --out masters")
+def render(
+    job: Path,
+    out: Annotated[Path, typer.Option(help="Output folder.")],
+    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
+    card: Annotated[Optional[list[str]], typer.Option(help="These deliveries instead of the chosen ones.")] = None,  # noqa: UP045
+    json_: Json = False,
+) -> None:
+    from .core import cards, queue
+    from .core.compile import freeze
+    from .core.job import Job
+
+    with Job.open(job) as held:
+        shots = [_shot(held, name) for name in shot] if shot else held.shots()
+        if not shots:
+            raise AdzerError(f"{job} has no shots yet. Add recordings first.")
+        if str(out.absolute()) != str(held.out_folder):
+            held.set_meta("output folder", out=str(out.absolute()))
+        slips: set[int] = set()
+        stopped = False
+        for each in shots:
+            for name in card or each.route.deliver.cards:
+                path = held.master_path(each.name, cards.delivery(name))
+                try:
+                    order = freeze(each.name, each.facts, each.route, name, path, each.start, each.stop, each.levels, held.rate)
+                except Stopped as error:
+                    _say(str(error))
+                    stopped = True
+                    continue
+                slips.add(held.enqueue(each.id, order))
+        with _progress("queue") as show:
+            queue.run(held, lambda slip, p: show(p), only=slips)
+        made = [s for s in held.slips() if s.id in slips]
+    for slip in made:
+        if slip.why:
+            _say(slip.why)
+    if json_:
+        _print([{"master": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made])
+    else:
+        for slip in made:
+            print(f"{slip.state}: {slip.order.out}" + (f"  xxh128 {slip.report['checksum']}" if slip.report else ""))
+    sys.exit(1 if stopped or any(s.state != "done" for s in made) else 0)
+
+
+@app.command("cards", help="List the cards there are, or check one.\n\nExamples: adzer cards · adzer cards curves · adzer cards check my-log.toml")
+def cards_(
+    kind: Annotated[Optional[str], typer.Argument(help="curves, primaries, lenses, deliveries; or: check")] = None,  # noqa: UP045
+    file: Annotated[Optional[Path], typer.Argument(help="With check: the card's file.")] = None,  # noqa: UP045
+    json_: Json = False,
+) -> None:
+    from .core import cards
+    from .core.colour import cards as colour_cards
+
+    if kind == "check":
+        if file is None:
+            raise AdzerError("Say which card: adzer cards check FILE")
+        what = cards.kind_of(file)
+        print(f"{file}: {colour_cards.check(what, file.stem, cards.read_card(file, what))}")
+        return
+    if kind is not None and kind not in cards.KINDS:
+        raise AdzerError(f"There is no kind {kind!r} of card. The kinds are {', '.join(cards.KINDS)}.")
+    listed = {k: cards.paths(k) for k in ([kind] if kind else cards.KINDS)}
+    if json_:
+        _print({k: {n: records.to_plain(cards.read_card(p, k)) for n, p in found.items()} for k, found in listed.items()})
+        return
+    for k, found in listed.items():
+        print(k)
+        for name, path in found.items():
+            card = cards.read_card(path, k)
+            print(f"  {name:18} {colour_cards.check(k, name, card)}")
+
+
+@sim_app.command("demo", help="Shoot the committed demo clips again.\n\nExample: adzer sim demo")
+def sim_demo(into: Annotated[Optional[Path], typer.Option(help="Another folder than the shipped one.")] = None) -> None:  # noqa: UP045
+    from .core.sim import demo as world_demo
+
+    for path in world_demo.rebuild(into or world_demo.CLIPS, _counter()):
+        print(path)
+
+
+@sim_app.command("shoot", help="Shoot a clip with a simulated camera; the truth is written beside it.\n\nExample: adzer sim shoot scope-lens --frames 50 --size 720x540 --out clip.mov")
+def sim_shoot(
+    camera: str,
+    out: Annotated[Path, typer.Option(help="The clip.")],
+    frames: Annotated[int, typer.Option(min=1, max=100_000)] = 50,
+    size: Annotated[Optional[str], typer.Option(help="Raster, e.g. 720x540.")] = None,  # noqa: UP045
+    samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
+) -> None:
+    from .core.media.encode import container_for
+    from .core.sim import camera as cameras
+
+    made = cameras.load(camera)
+    if size is not None:
+        parts = size.lower().replace("×", "x").split("x")
+        if len(parts) != 2 or not all(p.isdigit() and 16 <= int(p) <= 16384 for p in parts):
+            raise AdzerError(f"--size {size}: write it as WIDTHxHEIGHT, 16 to 16384 a side.")
+        made = made.sized((int(parts[0]), int(parts[1])))
+    try:
+        container_for(out)
+    except KeyError:
+        raise AdzerError(f"{out}: end the name in .mp4, .mov or .mkv.") from None
+    say = _counter()
+    print(cameras.shoot(made, frames, out, samples, progress=lambda n: say(f"{camera}: frame {n} of {frames}")))
+
+
+def _counter() -> Callable[[str], None]:
+    def say(text: str) -> None:
+        if sys.stderr.isatty():
+            print(f"\r{text}   ", end="", file=sys.stderr, flush=True)
+
+    return say
+
+
+def main() -> None:
+    """Runs the command line; every expected fault becomes one sentence and an exit code."""
+    try:
+        app()
+    except (Stopped, RenderFailed) as error:
+        _say(str(error))
+        sys.exit(1)
+    except AdzerError as error:
+        _say(str(error))
+        sys.exit(2)
+    except KeyboardInterrupt:
+        _say("stopped. What was finished is kept; start the same again to go on.")
+        sys.exit(130)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,91 @@
+"""Works through a job's slips. ``python -m adzer.core.queue JOB`` does it in a process of its own, for the desk.
+
+Progress goes to the job file (whoever looks sees it) and, as one JSON object a line, to standard output.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from . import records
+from .errors import AdzerError, Cancelled
+from .job import Job, Slip
+from .render import Progress, render
+
+SAVE_EVERY = 0.5
+
+Tell = Callable[[Slip, Progress], None]
+
+
+def run(job: Job, tell: Tell = lambda *_: None, threads: int = 2, only: set[int] | None = None) -> list[int]:
+    """Renders waiting slips in order until none is left; returns the numbers of those that failed.
+
+    A slip whose state is set to ``cancelled`` by anyone stops at its next frame and keeps its segments.
+    """
+    failed = []
+    while (slip := job.claim()) is not None:
+        if only is not None and slip.id not in only:
+            job.set_slip(slip.id, state="waiting", pid=None)
+            break
+        if not _render(job, slip, tell, threads):
+            failed.append(slip.id)
+    return failed
+
+
+def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
+    order = slip.order
+    looked, saved, stop = 0.0, 0.0, False
+    began = time.monotonic()
+
+    def cancelled() -> bool:
+        nonlocal looked, stop
+        if time.monotonic() - looked > 0.25:
+            looked = time.monotonic()
+            stop = job.slip_state(slip.id) == "cancelled"
+        return stop
+
+    def report(progress: Progress) -> None:
+        nonlocal saved
+        if time.monotonic() - saved > SAVE_EVERY or progress.doing != "rendering":
+            saved = time.monotonic()
+            job.set_slip(slip.id, done=progress.done, total=progress.total, progress=records.to_plain(progress))
+            tell(slip, progress)
+
+    try:
+        checked = render(order, report, cancelled, threads)
+    except Cancelled as note:
+        job.set_slip(slip.id, state="cancelled", why=str(note), pid=None)
+        job.log("cancel", order.shot, str(note), {})
+        return True
+    except AdzerError as error:
+        job.set_slip(slip.id, state="failed", why=str(error), pid=None)
+        job.log("failed", order.shot, str(error), {"out": order.out})
+        return False
+    plain = records.to_plain(checked)
+    job.set_slip(slip.id, state="done", done=checked.frames, total=checked.frames, report=plain, pid=None)
+    took = time.monotonic() - began
+    job.log(
+        "render", order.shot, f"{order.card.title} → {order.out}: {checked.frames} frames, checked",
+        {"seconds": round(took, 2), "bytes": checked.size, "xxh128": checked.checksum, "raster": list(checked.raster)},
+    )  # fmt: skip
+    return True
+
+
+def main() -> None:
+    def tell(slip: Slip, progress: Progress) -> None:
+        print(json.dumps({"slip": slip.id, **records.to_plain(progress)}), flush=True)
+
+    try:
+        with Job.open(Path(sys.argv[1])) as job:
+            run(job, tell)
+    except AdzerError as error:
+        print(json.dumps({"error": str(error)}), flush=True)
+        sys.exit(1)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,274 @@
+"""The work behind the window, in a process of its own, so that nothing heavy ever runs beside the UI.
+
+Two lines: *previews* (newest request wins) and *chores* (in order). Requests and replies are pickled records over a
+socket that only the parent holds. ``python -m adzer.core.service FD`` is started by ``desk.workers``.
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from . import cards
+from .compile import freeze, preview_plan, recorded_plan
+from .errors import AdzerError
+from .intake import levels_of, read_file, source_problem
+from .media.decode import Frame, Reader
+from .media.probe import FileFacts
+from .pixels import PixelPlan, Processor
+from .read.measure import Levels
+from .render import trial
+from .route import Route, walk
+
+WAVE_COLUMNS, WAVE_LEVELS = 320, 192
+
+
+@dataclass(frozen=True)
+class Picturing:
+    """A picture to make: the delivered frame ``number`` at a raster that fits ``size``.
+
+    ``whole``: the whole desqueezed picture instead of the delivered crop. ``before``: also the picture as recorded.
+    """
+
+    key: str
+    generation: int
+    facts: FileFacts
+    levels: Levels | None
+    route: Route
+    card: str
+    number: int
+    size: tuple[int, int]
+    whole: bool = False
+    before: bool = False
+    scopes: bool = False
+
+
+@dataclass(frozen=True)
+class Chore:
+    """``what`` read · levels · sources · trial, with its arguments; ``key`` comes back with the reply."""
+
+    key: str
+    what: str
+    args: tuple[Any, ...] = ()
+
+
+@dataclass(frozen=True)
+class Image:
+    """8-bit B, G, R, 255 rows."""
+
+    width: int
+    height: int
+    data: bytes
+
+
+@dataclass(frozen=True)
+class Scopes:
+    """Of the delivered codes: counts per level and column, luma counts per code, share at or beyond white and black."""
+
+    wave: NDArray[np.int32]
+    histogram: NDArray[np.int64]
+    over: float
+    under: float
+
+
+@dataclass(frozen=True)
+class Reply:
+    key: str
+    generation: int = 0
+    value: Any = None
+    error: str | None = None
+    after: Image | None = None
+    before: Image | None = None
+    scopes: Scopes | None = None
+    number: int = 0
+
+
+@dataclass
+class _Kept:
+    """A few things worth keeping, the least used dropped."""
+
+    most: int
+    drop: Callable[[Any], None] = lambda _: None
+    items: OrderedDict[Any, Any] = field(default_factory=OrderedDict)
+
+    def get(self, key: Any, make: Callable[[], Any]) -> Any:
+        if key in self.items:
+            self.items.move_to_end(key)
+            return self.items[key]
+        value = self.items[key] = make()
+        while len(self.items) > self.most:
+            self.drop(self.items.popitem(last=False)[1])
+        return value
+
+
+class Pictures:
+    """Makes previews; keeps open readers, decoded frames and running processors."""
+
+    def __init__(self, threads: int = 2) -> None:
+        self.threads = threads
+        self._readers = _Kept(4, lambda r: r.close())
+        self._frames = _Kept(12)
+        self._processors = _Kept(8, lambda p: p.close())
+
+    def close(self) -> None:
+        for kept in (self._readers, self._processors):
+            for value in kept.items.values():
+                kept.drop(value)
+
+    def frame(self, facts: FileFacts, number: int) -> Frame:
+        def decode() -> Frame:
+            key = (facts.path, facts.fingerprint)
+            reader = self._readers.get(key, lambda: Reader(facts.path, print_=facts.fingerprint))
+            frame: Frame = reader.frame(number)
+            return frame
+
+        frame: Frame = self._frames.get((facts.path, facts.fingerprint, number), decode)
+        return frame
+
+    def make(self, ask: Picturing) -> Reply:
+        route = ask.route
+        if ask.whole:
+            route = route.with_("shape", shape=None, hold="native")
+        walked = walk(route, ask.facts, ask.levels, cards.delivery(ask.card))
+        frame = self.frame(ask.facts, ask.number)
+        after = before = scopes = None
+        if walked.stopped is None:
+            token = ("after", ask.facts.fingerprint, ask.card, ask.size, _same(route))
+            image, codes, plan = self._run(token, lambda: preview_plan(walked, ask.facts, *ask.size), frame)
+            after = image
+            if ask.scopes:
+                scopes = self._scopes(codes, plan)
+        if ask.before or after is None:
+            token = ("before", ask.facts.fingerprint, ask.card, ask.size, _same(route))
+            before, _, _ = self._run(token, lambda: recorded_plan(ask.facts, walked, *ask.size), frame)
+        return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number)
+
+    def _run(self, key: Any, make: Callable[[], PixelPlan], frame: Frame) -> tuple[Image, list[Any], PixelPlan]:
+        from . import kernels
+
+        processor: Processor = self._processors.get(key, lambda: Processor(make(), self.threads))
+        plan = processor.plan
+        w, h = plan.warp.raster
+        codes = [np.empty((h, w), plan.target.format.dtype) for _ in range(3)]
+        processor.run(frame.planes, tuple(codes))
+        out = np.empty((h, w, 4), np.uint8)
+        kernels.screen_rgb(*codes, plan.target.to_signal().astype(np.float32), out, 0, h)
+        return Image(w, h, out.tobytes()), codes, plan
+
+    @staticmethod
+    def _scopes(codes: list[Any], plan: PixelPlan) -> Scopes:
+        """Measured on the picture, without its bars."""
+        from . import kernels
+
+        x, y = plan.warp.place
+        w, h = plan.warp.picture
+        luma = np.ascontiguousarray(codes[0][y : y + h, x : x + w])
+        wave = np.zeros((WAVE_LEVELS, WAVE_COLUMNS), np.int32)
+        kernels.waveform(luma, plan.target.top, WAVE_COLUMNS, WAVE_LEVELS, wave)
+        histogram = np.bincount(luma.ravel(), minlength=plan.target.top + 1)
+        unit = 1 << (plan.target.format.bits - 8)
+        black, white = (16 * unit, 235 * unit) if plan.target.limited else (0, plan.target.top)
+        total = float(luma.size)
+        return Scopes(wave, histogram, float(histogram[white:].sum()) / total, float(histogram[: black + 1].sum()) / total)
+
+
+def _same(route: Route) -> tuple[Any, ...]:
+    return (route.read, route.shape, route.colour)
+
+
+def do_chore(chore: Chore) -> Any:
+    """The answer to a chore; AdzerError with a sentence."""
+    if chore.what == "read":
+        return read_file(*chore.args)
+    if chore.what == "levels":
+        return levels_of(*chore.args)
+    if chore.what == "sources":
+        return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
+    if chore.what == "trial":
+        shot, card, rate = chore.args
+        delivery = cards.delivery(card)
+        with tempfile.TemporaryDirectory(prefix="adzer-") as folder:
+            out = Path(folder) / f"x.{delivery.container}"
+            order = freeze(shot.name, shot.facts, shot.route, card, out, shot.start, shot.stop, shot.levels, rate)
+            return trial(order, Path(folder))
+    raise AdzerError(f"There is no chore {chore.what!r}.")
+
+
+class Service:
+    """Two threads over one connection."""
+
+    def __init__(self, link: Connection) -> None:
+        self.link = link
+        self._send = threading.Lock()
+        self._wake = threading.Condition()
+        self._pictures: OrderedDict[str, Picturing] = OrderedDict()
+        self._chores: list[Chore | Picturing] = []
+        self._over = False
+
+    def run(self) -> None:
+        """Takes requests until the parent closes the line."""
+        for work in (self._picture_line, self._chore_line):
+            threading.Thread(target=work, daemon=True).start()
+        try:
+            while True:
+                request = self.link.recv()
+                with self._wake:
+                    if isinstance(request, Picturing) and not request.key.startswith("thumb"):
+                        self._pictures[request.key] = request
+                    else:
+                        self._chores.append(request)
+                    self._wake.notify_all()
+        except (EOFError, OSError):
+            self._over = True
+
+    def _reply(self, reply: Reply) -> None:
+        with self._send:
+            try:
+                self.link.send(reply)
+            except OSError:
+                self._over = True
+
+    def _line(self, ready: Callable[[], Any], work: Callable[[Any], Reply]) -> None:
+        while not self._over:
+            with self._wake:
+                while (request := ready()) is None:
+                    self._wake.wait()
+            try:
+                reply = work(request)
+            except AdzerError as error:
+                reply = Reply(request.key, getattr(request, "generation", 0), error=str(error))
+            except Exception as error:  # noqa: BLE001 - the window must hear of it, whatever it was
+                reply = Reply(request.key, getattr(request, "generation", 0), error=f"Something went wrong inside: {error!r}.")
+            self._reply(reply)
+
+    def _picture_line(self) -> None:
+        pictures = Pictures()
+        self._line(lambda: self._pictures.popitem(last=False)[1] if self._pictures else None, pictures.make)
+
+    def _chore_line(self) -> None:
+        pictures = Pictures(threads=1)
+
+        def work(request: Chore | Picturing) -> Reply:
+            if isinstance(request, Picturing):
+                return pictures.make(request)
+            return Reply(request.key, value=do_chore(request))
+
+        self._line(lambda: self._chores.pop(0) if self._chores else None, work)
+
+
+def main() -> None:
+    Service(Connection(int(sys.argv[1]))).run()
+
+
+if __name__ == "__main__":
+    main()

@@ -10,6 +10,7 @@ import json
 import sys
 from collections.abc import Callable
 from contextlib import contextmanager
+from fractions import Fraction
 from pathlib import Path
 from typing import Annotated, Any, Literal, Optional
 
@@ -22,7 +23,9 @@ app = typer.Typer(
     help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
     no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, add_completion=False,
 )  # fmt: skip
-sim_app = typer.Typer(help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None)
+sim_app = typer.Typer(
+    help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None
+)
 app.add_typer(sim_app, name="sim")
 
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
@@ -49,7 +52,9 @@ def _progress(words: str) -> Any:
         task = bar.add_task(words, total=None, rate="")
 
         def show(p: Any) -> None:
-            bar.update(task, description=f"{words}: {p.doing}", completed=p.done, total=p.total, rate=f"{p.rate:.1f} frames/s")
+            bar.update(
+                task, description=f"{words}: {p.doing}", completed=p.done, total=p.total, rate=f"{p.rate:.1f} frames/s"
+            )
 
         yield show
 
@@ -79,7 +84,9 @@ def _desk(job: Path) -> None:
     sys.exit(run(job))
 
 
-@app.command(help="Say what a recording is, with the evidence and what is wrong.\n\nExample: adzer read clip.mov --json")
+@app.command(
+    help="Say what a recording is, with the evidence and what is wrong.\n\nExample: adzer read clip.mov --json"
+)
 def read(files: list[Path], json_: Json = False) -> None:
     from .core.intake import read_file
     from .core.route import Route, walk
@@ -132,13 +139,17 @@ def convert(
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
     squeeze: Annotated[Optional[str], typer.Option(help="How much the lens squeezes, e.g. 1.6 or 8/5.")] = None,  # noqa: UP045
-    school: Annotated[Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")] = "shrink",
+    school: Annotated[
+        Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")
+    ] = "shrink",
     shape: Annotated[Optional[str], typer.Option(help="Delivered shape, e.g. 2.39 or 16:9.")] = None,  # noqa: UP045
     hold: Annotated[Optional[Literal["native", "frame"]], typer.Option(help="Natively wide, or inside 16:9.")] = None,  # noqa: UP045
     curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
     primaries: Annotated[Optional[str], typer.Option(help="The recording's primaries card.")] = None,  # noqa: UP045
     exposure: Annotated[float, typer.Option(help="Stops.")] = 0.0,
-    whites: Annotated[Literal["let-go", "roll-off", "keep-all"], typer.Option(help="What happens above white.")] = "roll-off",
+    whites: Annotated[
+        Literal["let-go", "roll-off", "keep-all"], typer.Option(help="What happens above white.")
+    ] = "roll-off",
     rate: Annotated[Optional[str], typer.Option(help="Make the frames even at this rate.")] = None,  # noqa: UP045
     from_: Annotated[Optional[str], typer.Option("--from", help="In, a timecode.")] = None,  # noqa: UP045
     to: Annotated[Optional[str], typer.Option("--to", help="Out (excluded), a timecode.")] = None,  # noqa: UP045
@@ -164,7 +175,9 @@ def convert(
     start = 0 if from_ is None else _frame_at(facts, from_)
     stop = facts.frames if to is None else _frame_at(facts, to)
     if not 0 <= start < stop <= facts.frames:
-        raise AdzerError(f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames.")
+        raise AdzerError(
+            f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames."
+        )
     order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, levels)
     with _progress(file.name) as show:
         report = render(order, show)
@@ -187,14 +200,19 @@ def _ratio(text: str, what: str) -> Any:
 def _frame_at(facts: Any, label: str) -> int:
     from .core.media import timecode
 
-    rate = facts.rate or 25
+    rate = facts.rate or Fraction(25)
     first = timecode.to_frames(facts.timecode, rate) if facts.timecode else 0
     return timecode.to_frames(label, rate) - first
 
 
-@app.command(help="Walk a shot's route: each stage's Picture before and after, and its findings.\n\nExample: adzer route mill.adzer 'sails, wide'")
+@app.command(
+    help="Walk a shot's route: each stage's Picture before and after, and its findings.\n\nExample: adzer route mill.adzer 'sails, wide'"
+)
 def route(
-    job: Path, shot: str, card: Annotated[Optional[str], typer.Option(help="The delivery card to walk for.")] = None, json_: Json = False  # noqa: UP045
+    job: Path,
+    shot: str,
+    card: Annotated[str | None, typer.Option(help="The delivery card to walk for.")] = None,
+    json_: Json = False,  # noqa: UP045
 ) -> None:
     from .core import cards
     from .core.intake import source_problem
@@ -205,7 +223,12 @@ def route(
         found = _shot(held, shot)
         rate = held.rate
     walked = walk(
-        found.route, found.facts, found.levels, cards.delivery(card) if card else None, rate, source_problem(found.facts)
+        found.route,
+        found.facts,
+        found.levels,
+        cards.delivery(card) if card else None,
+        rate,
+        source_problem(found.facts),
     )
     if json_:
         _print([
@@ -235,7 +258,9 @@ def _shot(job: Any, name: str) -> Any:
     raise AdzerError(f"{job.path} has no shot {name!r}. It has: {', '.join(s.name for s in shots) or 'none'}.")
 
 
-@app.command(help="Render shots of a job, each as its chosen deliveries.\n\nExample: adzer render mill.adzer --card web-wide --out masters")
+@app.command(
+    help="Render shots of a job, each as its chosen deliveries.\n\nExample: adzer render mill.adzer --card web-wide --out masters"
+)
 def render(
     job: Path,
     out: Annotated[Path, typer.Option(help="Output folder.")],
@@ -259,7 +284,9 @@ def render(
             for name in card or each.route.deliver.cards:
                 path = held.master_path(each.name, cards.delivery(name))
                 try:
-                    order = freeze(each.name, each.facts, each.route, name, path, each.start, each.stop, each.levels, held.rate)
+                    order = freeze(
+                        each.name, each.facts, each.route, name, path, each.start, each.stop, each.levels, held.rate
+                    )
                 except Stopped as error:
                     _say(str(error))
                     stopped = True
@@ -279,7 +306,10 @@ def render(
     sys.exit(1 if stopped or any(s.state != "done" for s in made) else 0)
 
 
-@app.command("cards", help="List the cards there are, or check one.\n\nExamples: adzer cards · adzer cards curves · adzer cards check my-log.toml")
+@app.command(
+    "cards",
+    help="List the cards there are, or check one.\n\nExamples: adzer cards · adzer cards curves · adzer cards check my-log.toml",
+)
 def cards_(
     kind: Annotated[Optional[str], typer.Argument(help="curves, primaries, lenses, deliveries; or: check")] = None,  # noqa: UP045
     file: Annotated[Optional[Path], typer.Argument(help="With check: the card's file.")] = None,  # noqa: UP045
@@ -298,7 +328,9 @@ def cards_(
         raise AdzerError(f"There is no kind {kind!r} of card. The kinds are {', '.join(cards.KINDS)}.")
     listed = {k: cards.paths(k) for k in ([kind] if kind else cards.KINDS)}
     if json_:
-        _print({k: {n: records.to_plain(cards.read_card(p, k)) for n, p in found.items()} for k, found in listed.items()})
+        _print(
+            {k: {n: records.to_plain(cards.read_card(p, k)) for n, p in found.items()} for k, found in listed.items()}
+        )
         return
     for k, found in listed.items():
         print(k)
@@ -315,7 +347,11 @@ def sim_demo(into: Annotated[Optional[Path], typer.Option(help="Another folder t
         print(path)
 
 
-@sim_app.command("shoot", help="Shoot a clip with a simulated camera; the truth is written beside it.\n\nExample: adzer sim shoot scope-lens --frames 50 --size 720x540 --out clip.mov")
+@sim_app.command(
+    "shoot",
+    help="Shoot a clip with a simulated camera; the truth is written beside it.\n\n"
+    "Example: adzer sim shoot scope-lens --frames 50 --size 720x540 --out clip.mov",
+)
 def sim_shoot(
     camera: str,
     out: Annotated[Path, typer.Option(help="The clip.")],

@@ -158,7 +158,7 @@ def _cached(path: Path, kind: str, stamp: float) -> Card:
     return read_card(path, kind)
 
 
-_pinned: ContextVar[dict[str, Card]] = ContextVar("pinned", default={})
+_pinned: ContextVar[dict[str, Card]] = ContextVar("pinned")
 
 
 @contextmanager
@@ -173,7 +173,7 @@ def pinned(held: dict[str, Card]) -> Iterator[None]:
 
 def find(kind: str, name: str, type_: type[C]) -> C:
     """The card of that name (or file path); UnreadableError lists the names there are."""
-    held = _pinned.get().get(f"{kind}/{name}")
+    held = _pinned.get({}).get(f"{kind}/{name}")
     if isinstance(held, type_):
         return held
     known = paths(kind)

@@ -102,7 +102,11 @@ def timing(facts: probe.FileFacts, route: Route, start: int, stop: int, index: p
         unit = facts.time_base
         first = int(index.pts[start])
         spare = facts.duration - (int(index.pts[-1]) - int(index.pts[0])) * unit
-        end = (int(index.pts[stop]) - first) * unit if stop < len(index.pts) else (int(index.pts[-1]) - first) * unit + spare
+        end = (
+            (int(index.pts[stop]) - first) * unit
+            if stop < len(index.pts)
+            else (int(index.pts[-1]) - first) * unit + spare
+        )
         count = max(1, round(end * rate))
         times = (index.pts[start:stop] - first).astype(np.float64) * float(unit)
         ticks = np.arange(count) / float(rate)
@@ -172,7 +176,9 @@ def compile_order(order: Order) -> RenderPlan:
     try:
         changed = probe.fingerprint(path) != order.facts.fingerprint
     except OSError:
-        raise UnreadableError(f"{path} is not there any more. Plug its disk in, or queue the shot again from where it is.") from None
+        raise UnreadableError(
+            f"{path} is not there any more. Plug its disk in, or queue the shot again from where it is."
+        ) from None
     if changed:
         raise UnreadableError(f"{path} has changed since it was read. Read it again, then queue the shot anew.")
     with cards.pinned(order.pinned):

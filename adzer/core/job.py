@@ -148,7 +148,8 @@ class Job:
                 db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
                 db.execute(f"PRAGMA user_version = {SCHEMA}")
                 db.executemany(
-                    "INSERT INTO meta VALUES (?,?)", [("name", name), ("rate", str(rate)), ("created", str(time.time()))]
+                    "INSERT INTO meta VALUES (?,?)",
+                    [("name", name), ("rate", str(rate)), ("created", str(time.time()))],
                 )
         except (sqlite3.Error, OSError) as error:
             raise UnreadableError(f"{path} cannot be made ({error}). Choose another folder.") from None
@@ -183,7 +184,9 @@ class Job:
             job = cls(path, db)
             job._check()
         except sqlite3.Error as error:
-            raise UnreadableError(f"{path} is not a job that can be opened ({error}). Take a copy from your backup.") from None
+            raise UnreadableError(
+                f"{path} is not a job that can be opened ({error}). Take a copy from your backup."
+            ) from None
         return job
 
     def _check(self) -> None:
@@ -232,7 +235,8 @@ class Job:
 
     def shot(self, shot_id: int) -> Shot:
         row = self._db.execute(
-            "SELECT id, position, name, kind, facts, levels, route, start, stop, trials FROM shots WHERE id = ?", (shot_id,)
+            "SELECT id, position, name, kind, facts, levels, route, start, stop, trials FROM shots WHERE id = ?",
+            (shot_id,),
         ).fetchone()
         if row is None:
             raise UnreadableError(f"{self.path}: shot {shot_id} is not in the job any more.")
@@ -251,7 +255,9 @@ class Job:
         )  # fmt: skip
 
     def slips(self) -> list[Slip]:
-        rows = self._db.execute("SELECT id, at, state, shot_id, body, done, total, progress, report, why FROM slips ORDER BY id")
+        rows = self._db.execute(
+            "SELECT id, at, state, shot_id, body, done, total, progress, report, why FROM slips ORDER BY id"
+        )
         return [
             Slip(
                 id=r[0], at=float(r[1]), state=str(r[2]), shot_id=int(r[3]), done=int(r[5]), total=int(r[6]),
@@ -309,7 +315,9 @@ class Job:
         edit_id, words = row
         with self._changing():
             turn = "DESC" if undo else "ASC"
-            changes = self._db.execute(f"SELECT tbl, row, before, after FROM changes WHERE edit_id = ? ORDER BY id {turn}", (edit_id,))
+            changes = self._db.execute(
+                f"SELECT tbl, row, before, after FROM changes WHERE edit_id = ? ORDER BY id {turn}", (edit_id,)
+            )
             for table, key, before, after in changes.fetchall():
                 state = before if undo else after
                 if table in _KEYS:
@@ -327,7 +335,9 @@ class Job:
         """Takes a recording into the job, last on the Board."""
         top = self._db.execute("SELECT COALESCE(MAX(position), 0) FROM shots").fetchone()[0]
         key = 1 + self._db.execute("SELECT COALESCE(MAX(id), 0) FROM shots").fetchone()[0]
-        used = self._db.execute("SELECT COALESCE(MAX(CAST(row AS INTEGER)), 0) FROM changes WHERE tbl = 'shots'").fetchone()[0]
+        used = self._db.execute(
+            "SELECT COALESCE(MAX(CAST(row AS INTEGER)), 0) FROM changes WHERE tbl = 'shots'"
+        ).fetchone()[0]
         key = max(key, used + 1)
         title = name or Path(facts.path).stem
         with self.edit(f"add {title}") as edit:
@@ -335,7 +345,12 @@ class Job:
                 "position": top + 1, "name": title, "kind": kind, "facts": records.to_json(facts), "levels": None,
                 "route": records.to_json(first or Route()), "start": 0, "stop": facts.frames, "trials": "[]",
             })  # fmt: skip
-            self._log("add", title, f"{Path(facts.path).name}, {facts.frames} frames", {"frames": facts.frames, "bytes": facts.size})
+            self._log(
+                "add",
+                title,
+                f"{Path(facts.path).name}, {facts.frames} frames",
+                {"frames": facts.frames, "bytes": facts.size},
+            )
         return self.shot(key)
 
     def remove_shot(self, shot: Shot) -> None:
@@ -395,7 +410,9 @@ class Job:
         names = [n for n in columns if n in ("state", "done", "total", "progress", "report", "why", "pid")]
         values = [json.dumps(v) if isinstance(v, dict) else v for v in (columns[n] for n in names)]
         with self._changing():
-            self._db.execute(f"UPDATE slips SET {', '.join(f'{n} = ?' for n in names)} WHERE id = ?", (*values, slip_id))
+            self._db.execute(
+                f"UPDATE slips SET {', '.join(f'{n} = ?' for n in names)} WHERE id = ?", (*values, slip_id)
+            )
 
     def claim(self) -> Slip | None:
         """The next slip to render, marked as this process's; slips whose process died are waiting again."""

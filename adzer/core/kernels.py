@@ -11,9 +11,9 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-_OPTIONS = {"nogil": True, "cache": True, "fastmath": {"contract", "reassoc", "nsz", "arcp"}, "error_model": "numpy"}
-jit = numba.njit(**_OPTIONS)
-inline = numba.njit(inline="always", **_OPTIONS)
+_FAST = {"contract", "reassoc", "nsz", "arcp"}
+jit = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy")
+inline = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy", inline="always")
 
 # Output table: cells are slices of a float's own exponent and mantissa, 256 to the octave.
 MANTISSA_SHIFT = 15

@@ -193,7 +193,9 @@ class PixelPlan:
         assert self.chain is not None
         octaves = int(np.log2(self.light_limit)) - TABLE_FLOOR_OCTAVE + 1
         cell = np.arange(octaves * CELLS_PER_OCTAVE + 2)
-        light = 2.0 ** (TABLE_FLOOR_OCTAVE + cell // CELLS_PER_OCTAVE) * (1 + cell % CELLS_PER_OCTAVE / CELLS_PER_OCTAVE)
+        light = 2.0 ** (TABLE_FLOOR_OCTAVE + cell // CELLS_PER_OCTAVE) * (
+            1 + cell % CELLS_PER_OCTAVE / CELLS_PER_OCTAVE
+        )
         return self.chain.tone(light - 2.0**TABLE_FLOOR_OCTAVE).astype(np.float32)
 
     @cached_property

@@ -54,7 +54,9 @@ def mean_levels(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[i
     w, h = raster
     sx, sy = sub
     sizes = [(w, h), (-(-w // sx), -(-h // sy)), (-(-w // sx), -(-h // sy))]
-    y, b, r = (float(p[: s[1] : LEVEL_STRIDE, : s[0] : LEVEL_STRIDE].mean()) for p, s in zip(planes, sizes, strict=False))
+    y, b, r = (
+        float(p[: s[1] : LEVEL_STRIDE, : s[0] : LEVEL_STRIDE].mean()) for p, s in zip(planes, sizes, strict=False)
+    )
     return round(y, 3), round(b, 3), round(r, 3)
 
 
@@ -109,12 +111,16 @@ class _Parts:
         try:
             out.parent.mkdir(parents=True, exist_ok=True)
             held = self.folder / "order.json"
-            if self.folder.exists() and (not held.exists() or json.loads(held.read_text()).get("digest") != order.digest):
+            if self.folder.exists() and (
+                not held.exists() or json.loads(held.read_text()).get("digest") != order.digest
+            ):
                 shutil.rmtree(self.folder)
             self.folder.mkdir(exist_ok=True)
             held.write_text(json.dumps({"digest": order.digest, "shot": order.shot, "card": order.card_name}))
         except OSError as error:
-            raise AdzerError(f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder.") from None
+            raise AdzerError(
+                f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder."
+            ) from None
         except ValueError:
             shutil.rmtree(self.folder)
             self.__init__(order, out)  # type: ignore[misc]
@@ -162,7 +168,9 @@ def render(
             f"{out} could not be rendered: {getattr(error, 'strerror', None) or error}. Free some space or choose another folder."
         )  # fmt: skip
         with contextlib.suppress(OSError):
-            failed.write_text(json.dumps({"master": str(out), "shot": order.shot, "card": order.card_name, "why": text}, indent=1))
+            failed.write_text(
+                json.dumps({"master": str(out), "shot": order.shot, "card": order.card_name, "why": text}, indent=1)
+            )
         if isinstance(error, AdzerError):
             raise
         raise RenderFailed(text) from None
@@ -212,7 +220,9 @@ def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], boo
         joined.unlink()
         shutil.rmtree(parts.folder)
         bad = "; ".join(c.text for c in checked.checks if not c.passed)
-        raise RenderFailed(f"{out.name} failed its check and was not kept: {bad}. Render it again; if it fails again, the report helps.")
+        raise RenderFailed(
+            f"{out.name} failed its check and was not kept: {bad}. Render it again; if it fails again, the report helps."
+        )
     with joined.open("rb+") as file:
         os.fsync(file.fileno())
     joined.replace(out)
@@ -244,11 +254,15 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> Non
             with av.open(str(path)) as source:
                 video = source.streams.video[0]
                 if bytes(video.codec_context.extradata or b"") != head:
-                    raise RenderFailed(f"{path.name} was encoded with other settings than the first. Delete {path.parent} and render again.")
+                    raise RenderFailed(
+                        f"{path.name} was encoded with other settings than the first. Delete {path.parent} and render again."
+                    )
                 packets = [p for p in source.demux(video) if p.size]
                 if len(packets) != stop - start:
-                    raise RenderFailed(f"{path.name} holds {len(packets)} frames instead of {stop - start}. Delete {path.parent} and render again.")
-                order_ = np.argsort(np.argsort([p.pts for p in packets], kind="stable"), kind="stable")
+                    raise RenderFailed(
+                        f"{path.name} holds {len(packets)} frames instead of {stop - start}. Delete {path.parent} and render again."
+                    )
+                order_ = np.argsort(np.argsort([p.pts or 0 for p in packets], kind="stable"), kind="stable")
                 for packet, rank in zip(packets, order_, strict=True):
                     packet.stream = stream
                     packet.time_base = base
@@ -305,7 +319,10 @@ def trial(order: Order, folder: Path, threads: int = 2) -> Trial:
     start = (n - count) // 2
     path = folder / f"trial{Path(order.out).suffix}"
     try:
-        with Reader(plan.source, print_=order.facts.fingerprint) as reader, Processor(plan.pixels, threads) as processor:
+        with (
+            Reader(plan.source, print_=order.facts.fingerprint) as reader,
+            Processor(plan.pixels, threads) as processor,
+        ):
             next(iter(reader.frames(int(plan.timing.frames[start]))))  # opening and seeking are not part of the second
             began = time.monotonic()
             render_segment(plan, reader, processor, (start, start + count), path, threads, lambda _: None)

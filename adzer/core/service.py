@@ -1,7 +1,7 @@
 """The work behind the window, in a process of its own, so that nothing heavy ever runs beside the UI.
 
 Two lines: *previews* (newest request wins) and *chores* (in order). Requests and replies are pickled records over a
-socket that only the parent holds. ``python -m adzer.core.service FD`` is started by ``desk.workers``.
+socket that only the parent holds. ``desk.workers`` starts ``main`` in a process with that socket's number.
 """
 
 from __future__ import annotations
@@ -179,7 +179,9 @@ class Pictures:
         unit = 1 << (plan.target.format.bits - 8)
         black, white = (16 * unit, 235 * unit) if plan.target.limited else (0, plan.target.top)
         total = float(luma.size)
-        return Scopes(wave, histogram, float(histogram[white:].sum()) / total, float(histogram[: black + 1].sum()) / total)
+        return Scopes(
+            wave, histogram, float(histogram[white:].sum()) / total, float(histogram[: black + 1].sum()) / total
+        )
 
 
 def _same(route: Route) -> tuple[Any, ...]:
@@ -248,7 +250,9 @@ class Service:
             except AdzerError as error:
                 reply = Reply(request.key, getattr(request, "generation", 0), error=str(error))
             except Exception as error:  # noqa: BLE001 - the window must hear of it, whatever it was
-                reply = Reply(request.key, getattr(request, "generation", 0), error=f"Something went wrong inside: {error!r}.")
+                reply = Reply(
+                    request.key, getattr(request, "generation", 0), error=f"Something went wrong inside: {error!r}."
+                )
             self._reply(reply)
 
     def _picture_line(self) -> None:
@@ -268,7 +272,3 @@ class Service:
 
 def main() -> None:
     Service(Connection(int(sys.argv[1]))).run()
-
-
-if __name__ == "__main__":
-    main()

@@ -80,7 +80,12 @@ def check(path: Path, plan: RenderPlan, order: Order, levels: list[tuple[float, 
     if facts.frames == len(plan.timing):
         _check_levels(checks, path, levels, spec.bits)
     return Report(
-        tuple(checks), probe.checksum(path), path.stat().st_size, facts.frames, round(float(facts.duration), 6), facts.raster
+        tuple(checks),
+        probe.checksum(path),
+        path.stat().st_size,
+        facts.frames,
+        round(float(facts.duration), 6),
+        facts.raster,
     )
 
 

@@ -96,7 +96,9 @@ def draw_mark(painter: QPainter, centre: QPointF, level: Level | None, size: flo
     elif level is Level.WARN:
         painter.setPen(QPen(colour, 1.4))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolygon(QPolygonF([QPointF(x, y - h), QPointF(x + h * 1.1, y + h * 0.9), QPointF(x - h * 1.1, y + h * 0.9)]))
+        painter.drawPolygon(
+            QPolygonF([QPointF(x, y - h), QPointF(x + h * 1.1, y + h * 0.9), QPointF(x - h * 1.1, y + h * 0.9)])
+        )
         painter.setBrush(colour)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.drawPolygon(QPolygonF([QPointF(x, y - h), QPointF(x, y + h * 0.9), QPointF(x - h * 1.1, y + h * 0.9)]))
@@ -118,7 +120,10 @@ def worst_level(findings: tuple[Finding, ...] | list[Finding]) -> Level | None:
 def style_sheet() -> str:
     """For the few ready-made widgets; everything else is painted."""
     p = theme.p
-    n = {k: getattr(p, k).name() for k in ("paper", "high", "low", "field", "ink", "quiet", "line", "accent", "accent_text")}
+    n = {
+        k: getattr(p, k).name()
+        for k in ("paper", "high", "low", "field", "ink", "quiet", "line", "accent", "accent_text")
+    }
     return f"""
     QWidget {{ color: {n["ink"]}; font-family: "{FAMILY}"; font-size: 10pt; }}
     QMainWindow, QDialog, QWidget#page {{ background: {n["paper"]}; }}

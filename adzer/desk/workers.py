@@ -42,7 +42,8 @@ class Worker(QObject):
         mine, theirs = socket.socketpair()
         with theirs:
             self._process = subprocess.Popen(
-                [sys.executable, "-m", "adzer.core.service", str(theirs.fileno())], pass_fds=[theirs.fileno()]
+                [sys.executable, "-c", "from adzer.core.service import main; main()", str(theirs.fileno())],
+                pass_fds=[theirs.fileno()],
             )
         self._link = Connection(mine.detach())
         self._numbers = itertools.count(1)

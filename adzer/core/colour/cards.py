@@ -81,7 +81,9 @@ def build(name: str, card: cards.CurveCard) -> Curve:
         if c.c <= 0 or c.e <= 0 or c.a <= 0 or c.g <= 0:
             raise UnreadableError(f"Curve card {name}: a, c, e and g must be above zero, or the curve does not rise.")
         if (c.a * c.cut + c.b if c.form == "lin-log" else c.cut + c.b) <= 0:
-            raise UnreadableError(f"Curve card {name}: at the cut there is no logarithm or power to take; raise b or cut.")
+            raise UnreadableError(
+                f"Curve card {name}: at the cut there is no logarithm or power to take; raise b or cut."
+            )
         if c.form == "lin-log":
             built = curves.lin_log(name, c.a, c.b, c.c, c.d, c.e, c.f, c.cut)
         else:

@@ -75,9 +75,7 @@ def srgb_decode(y: Array) -> Array:
 
 def gamma_curve(name: str, gamma: float) -> Curve:
     """A pure power display, ``x = y^gamma`` (BT.1886 annex 1 with zero black is gamma 2.4)."""
-    return Curve(
-        name, _mirrored(lambda x: np.power(x, 1 / gamma)), _mirrored(lambda y: np.power(y, gamma)), "display"
-    )
+    return Curve(name, _mirrored(lambda x: np.power(x, 1 / gamma)), _mirrored(lambda y: np.power(y, gamma)), "display")
 
 
 # --- ACEScct, S-2016-001, clause 4.4 -----------------------------------------------------------------------------
@@ -222,6 +220,4 @@ def from_code_values(curve: Curve, bits: int, limited: bool) -> Curve:
     top = float(2**bits - 1)
     scale, offset = 219.0 * 2 ** (bits - 8) / top, 16.0 * 2 ** (bits - 8) / top
     encode, decode = curve.encode, curve.decode
-    return Curve(
-        curve.name, lambda x: (encode(x) - offset) / scale, lambda y: decode(y * scale + offset), curve.kind
-    )
+    return Curve(curve.name, lambda x: (encode(x) - offset) / scale, lambda y: decode(y * scale + offset), curve.kind)

@@ -33,7 +33,7 @@ def xy_to_xyz(xy: XY) -> Matrix:
 
 def rgb_to_xyz(p: Primaries) -> Matrix:
     """Normalised primary matrix (SMPTE RP 177, clause 3.3): white (1,1,1) has Y = 1."""
-    columns = np.stack([xy_to_xyz(c) for c in (p.red, p.green, p.blue)], axis=1)
+    columns: Matrix = np.stack([xy_to_xyz(c) for c in (p.red, p.green, p.blue)], axis=1)
     result: Matrix = columns * np.linalg.solve(columns, xy_to_xyz(p.white))
     return result
 

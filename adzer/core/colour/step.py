@@ -45,7 +45,10 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
     if picture.curve is None or picture.primaries is None:
         what = "curve" if picture.curve is None else "primaries"
         finding = Finding(
-            Level.STOP, f"colour-needs-{what}", f"Colour cannot start: the {what} of the recording are not known. Answer in Read.", "colour"
+            Level.STOP,
+            f"colour-needs-{what}",
+            f"Colour cannot start: the {what} of the recording are not known. Answer in Read.",
+            "colour",
         )
         return StepResult(picture, "waits for Read", (finding,))
     source = colour_cards.curve(picture.curve, picture.bits or 10)
@@ -60,13 +63,21 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
         if grey < 0.25:
             findings.append(
                 Finding(
-                    Level.WARN, "keep-all-dark", f"Keeping everything under white puts middle grey at {grey:.0%}: the picture turns dark.",
-                    "colour", Fix("Roll off instead", "colour", "whites", "roll off"),
+                    Level.WARN,
+                    "keep-all-dark",
+                    f"Keeping everything under white puts middle grey at {grey:.0%}: the picture turns dark.",
+                    "colour",
+                    Fix("Roll off instead", "colour", "whites", "roll off"),
                 )  # fmt: skip
             )
     if source.kind == "display" and settings.exposure > 0.5:
         findings.append(
-            Finding(Level.NOTE, "display-lifted", "This is a finished picture, lifted: what was clipped in the camera stays flat.", "colour")
+            Finding(
+                Level.NOTE,
+                "display-lifted",
+                "This is a finished picture, lifted: what was clipped in the camera stays flat.",
+                "colour",
+            )
         )
     says = f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
     return StepResult(after, says, tuple(findings), adds=chain(picture, settings, card))

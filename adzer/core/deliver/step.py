@@ -17,24 +17,41 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
     if not settings.cards:
         findings.append(
             Finding(
-                Level.NOTE, "no-delivery", "No delivery is chosen for this shot.", "deliver",
+                Level.NOTE,
+                "no-delivery",
+                "No delivery is chosen for this shot.",
+                "deliver",
                 Fix("Web wide 16:9", "deliver", "cards", ["web-wide"]),
             )  # fmt: skip
         )
     if picture.projection not in (None, "flat"):
         findings.append(
-            Finding(Level.STOP, "projection-needs-metadata", f"{card.title} would lose that this is {picture.projection}.", "deliver")
+            Finding(
+                Level.STOP,
+                "projection-needs-metadata",
+                f"{card.title} would lose that this is {picture.projection}.",
+                "deliver",
+            )
         )
     least = SMALLEST_FOR.get(card.encoder, (16, 16))
     if picture.raster[0] < least[0] or picture.raster[1] < least[1]:
         findings.append(
             Finding(
-                Level.STOP, "raster-too-small-for-card",
-                f"{picture.raster[0]}×{picture.raster[1]} is less than {card.codec} can hold ({least[0]}×{least[1]}).", "deliver",
+                Level.STOP,
+                "raster-too-small-for-card",
+                f"{picture.raster[0]}×{picture.raster[1]} is less than {card.codec} can hold ({least[0]}×{least[1]}).",
+                "deliver",
             )  # fmt: skip
         )
     if picture.curve != card.curve:
-        findings.append(Finding(Level.STOP, "curve-not-delivered", f"{card.title} asks for {card.curve}; the picture is not that yet.", "deliver"))
+        findings.append(
+            Finding(
+                Level.STOP,
+                "curve-not-delivered",
+                f"{card.title} asks for {card.curve}; the picture is not that yet.",
+                "deliver",
+            )
+        )
     after = picture.with_(
         bits=card.bits, chroma=card.chroma, siting=card.siting if card.chroma == "4:2:0" else "left", matrix=card.matrix,
         range=card.range,

@@ -69,12 +69,27 @@ def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av
     return frame
 
 
-def encoded(path: Path, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int) -> Iterator[av.Packet]:
+def encoded(
+    path: Path, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int
+) -> Iterator[av.Packet]:
     """Adds a stream to an open output container at once; the iterator then yields its packets in order."""
     with probe.open_container(path) as source:
         context = source.streams.audio[index].codec_context
         rate, layout = context.sample_rate, context.layout.name
-    if codec == "aac" and rate not in (96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000):
+    if codec == "aac" and rate not in (
+        96000,
+        88200,
+        64000,
+        48000,
+        44100,
+        32000,
+        24000,
+        22050,
+        16000,
+        12000,
+        11025,
+        8000,
+    ):
         rate = 48000
     stream = container.add_stream(codec, rate=rate, layout=layout)
     if codec == "aac":

@@ -53,7 +53,7 @@ def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
         shift = SEMI_PLANAR[name][1]
         luma, both = (_plane(p, form.dtype) for p in frame.planes)
         planes = [luma, np.ascontiguousarray(both[:, 0::2]), np.ascontiguousarray(both[:, 1::2])]
-        return form, tuple(p >> shift for p in planes) if shift else tuple(planes)
+        return form, tuple((p >> shift).astype(form.dtype) for p in planes) if shift else tuple(planes)
     if name in PACKED_RGB:
         _, order, step = PACKED_RGB[name]
         packed = _plane(frame.planes[0], form.dtype)[:, : frame.width * step]

@@ -92,10 +92,13 @@ class Writer:
             )
             try:
                 rate = spec.rate.limit_denominator(100_000)
-                self.stream: Any = self.container.add_stream(spec.encoder, rate=rate, options=_encoder_options(spec, threads))
+                stream: Any = self.container.add_stream(
+                    spec.encoder, rate=rate, options=_encoder_options(spec, threads)
+                )
+                self.stream: Any = stream
                 self.stream.width, self.stream.height = spec.raster
                 self.stream.pix_fmt = spec.format.av_name
-                context = self.stream.codec_context
+                context: Any = self.stream.codec_context
                 context.time_base = spec.time_base
                 context.gop_size = spec.gop
                 context.sample_aspect_ratio = spec.pixel_aspect
@@ -110,7 +113,9 @@ class Writer:
                 self.container.close()
                 raise
         except (av.FFmpegError, OSError, ValueError) as error:
-            raise RenderFailed(f"{path} cannot be encoded with {spec.encoder} at {spec.raster[0]}×{spec.raster[1]}: {error}") from None
+            raise RenderFailed(
+                f"{path} cannot be encoded with {spec.encoder} at {spec.raster[0]}×{spec.raster[1]}: {error}"
+            ) from None
 
     def __enter__(self) -> Writer:
         return self
@@ -131,7 +136,7 @@ class Writer:
         frame = av.VideoFrame(*self.spec.raster, self.spec.format.av_name)
         planes: list[Any] = []
         for plane in frame.planes:
-            array = np.frombuffer(plane, dtype=self.spec.format.dtype)
+            array = np.frombuffer(memoryview(plane), dtype=self.spec.format.dtype)
             stride = plane.line_size // array.itemsize
             planes.append(array[: plane.height * stride].reshape(plane.height, stride))
         if self.spec.rgb:

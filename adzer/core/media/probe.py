@@ -177,7 +177,9 @@ def probe(path: str | Path) -> FileFacts:
     except av.FFmpegError as error:
         raise UnreadableError(f"{path} cannot be read ({error.strerror}). Copy it from the card again.") from None
     except OSError as error:
-        raise UnreadableError(f"{path} cannot be read ({error.strerror}). Check the disk and its permissions.") from None
+        raise UnreadableError(
+            f"{path} cannot be read ({error.strerror}). Check the disk and its permissions."
+        ) from None
 
 
 def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
@@ -190,16 +192,19 @@ def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
         raise UnreadableError(f"{path} says its pictures are {width}×{height}; up to {MAX_SIDE} a side can be handled.")
     form = pixel_format(context.pix_fmt)
     if form is None:
-        raise UnreadableError(f"{path} stores its samples as {context.pix_fmt}, which Adzer cannot take. Convert it first.")
+        raise UnreadableError(
+            f"{path} stores its samples as {context.pix_fmt}, which Adzer cannot take. Convert it first."
+        )
     print_ = fingerprint(path)
     index = scan(path, print_)
     base = stream.time_base or Fraction(1, 90000)
     rate = _sane_rate(stream.average_rate)
     gaps = np.diff(index.pts)
     if len(gaps):
-        spacing = tuple(int(v) * base for v in (gaps.min(), np.median(gaps), gaps.max()))
+        spacing = (int(gaps.min()) * base, int(np.median(gaps)) * base, int(gaps.max()) * base)
     else:
-        spacing = (Fraction(index.last_duration) * base,) * 3
+        one = index.last_duration * base
+        spacing = (one, one, one)
     # Containers that count in milliseconds round each stamp; two ticks of play are still a constant rate.
     constant = bool(len(gaps) == 0 or (gaps.max() - gaps.min()) <= max(2, 0.002 * float(np.median(gaps))))
     if constant and len(gaps) and (rate is None or container.format.name.startswith(("mov", "matroska"))):
@@ -263,8 +268,9 @@ def _exact_rate(pts: NDArray[np.int64], base: Fraction) -> Fraction | None:
 
 
 def _timecode(container: av.container.InputContainer) -> str | None:
-    for holder in (*container.streams.video, *container.streams.data, container):
-        for key, value in holder.metadata.items():
+    held = [s.metadata for s in (*container.streams.video, *container.streams.data)] + [container.metadata]
+    for metadata in held:
+        for key, value in metadata.items():
             if key.lower() == "timecode" and value:
                 return str(value)
     return None

@@ -153,7 +153,9 @@ def _findings(
 
     w, h = facts.raster
     if w < SMALLEST or h < SMALLEST:
-        say(Level.STOP, "raster-too-small", f"The picture is {w}×{h}; nothing under {SMALLEST} a side can be delivered.")
+        say(
+            Level.STOP, "raster-too-small", f"The picture is {w}×{h}; nothing under {SMALLEST} a side can be delivered."
+        )
     elif w % 2 or h % 2:
         say(
             Level.NOTE, "odd-raster",
@@ -164,7 +166,12 @@ def _findings(
         fix = Fix(f"Declare {colour_cards.title(name)}", "read", "curve", name) if name else None
         fix = fix or Fix("Declare BT.709", "read", "curve", "bt709")
         saw = f" It looks like log: {look.saw}." if look else ""
-        say(Level.STOP, "curve-unknown", f"Nothing says what curve the camera encoded.{saw} Declare it before anything is transformed.", fix)
+        say(
+            Level.STOP,
+            "curve-unknown",
+            f"Nothing says what curve the camera encoded.{saw} Declare it before anything is transformed.",
+            fix,
+        )
     elif look and look.is_log and not settings.curve and facts.curve in ("bt709", "srgb", "gamma22"):
         fix = Fix(f"Declare {colour_cards.title(look.fits)}", "read", "curve", look.fits) if look.fits else None
         say(
@@ -174,7 +181,11 @@ def _findings(
         )  # fmt: skip
     is_log = curve is not None and colour_cards.curve(curve, facts.bits).kind == "log"
     if facts.bits == 8 and (is_log or (curve is None and look and look.is_log)):
-        say(Level.WARN, "log-8-bit", "Log in 8 bits: a stop has about 20 codes, so that smooth skies will show bands. Grade gently.")
+        say(
+            Level.WARN,
+            "log-8-bit",
+            "Log in 8 bits: a stop has about 20 codes, so that smooth skies will show bands. Grade gently.",
+        )
     if not facts.constant_rate and settings.timing == "recorded":
         low, _, high = facts.spacing
         near = advise.nearest_rate(context.job_rate or facts.rate or Fraction(25))
@@ -198,9 +209,17 @@ def _findings(
                 {"timing": "even", "even_rate": str(context.job_rate)}),
         )  # fmt: skip
     if facts.promised > facts.frames + 1:
-        say(Level.WARN, "cut-off", f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.")
+        say(
+            Level.WARN,
+            "cut-off",
+            f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.",
+        )
     if facts.rotation:
-        say(Level.WARN, "rotation-tag", f"The file asks players to turn the picture by {facts.rotation}°. Adzer delivers it as it is recorded.")
+        say(
+            Level.WARN,
+            "rotation-tag",
+            f"The file asks players to turn the picture by {facts.rotation}°. Adzer delivers it as it is recorded.",
+        )
     return out
 
 

@@ -50,7 +50,10 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     if not LIMITS[0] <= squeeze <= LIMITS[1]:
         findings.append(
             Finding(
-                Level.STOP, "squeeze-out-of-range", f"A squeeze of {float(squeeze):g} cannot be; lenses have 1 to 2.", "shape",
+                Level.STOP,
+                "squeeze-out-of-range",
+                f"A squeeze of {float(squeeze):g} cannot be; lenses have 1 to 2.",
+                "shape",
                 Fix("Take 1×", "shape", "squeeze", "1"),
             )  # fmt: skip
         )
@@ -58,7 +61,10 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     if shape is not None and not SHAPE_LIMITS[0] <= shape <= SHAPE_LIMITS[1]:
         findings.append(
             Finding(
-                Level.STOP, "shape-out-of-range", f"A delivered shape of {float(shape):g}:1 cannot be used.", "shape",
+                Level.STOP,
+                "shape-out-of-range",
+                f"A delivered shape of {float(shape):g}:1 cannot be used.",
+                "shape",
                 Fix("Take the whole picture", "shape", "shape", None),
             )  # fmt: skip
         )
@@ -71,17 +77,21 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     if shape is not None and solved.kept < Fraction(6, 10):
         findings.append(
             Finding(
-                Level.WARN, "much-lost",
+                Level.WARN,
+                "much-lost",
                 f"Only {float(solved.kept):.0%} of the recorded picture is left at {shape_text(shape)}. "
-                "A sensor mode or squeeze nearer to the shape keeps more.", "shape",
+                "A sensor mode or squeeze nearer to the shape keeps more.",
+                "shape",
             )  # fmt: skip
         )
     if settings.school == "stretch" and picture.pixel_aspect * squeeze != 1:
         findings.append(
             Finding(
-                Level.NOTE, "pixels-invented",
+                Level.NOTE,
+                "pixels-invented",
                 f"The width is stretched: {float(1 - min(solved.scale)):.0%} of the delivered pixels are interpolated.",
-                "shape", Fix("Shrink the height instead", "shape", "school", "shrink"),
+                "shape",
+                Fix("Shrink the height instead", "shape", "school", "shrink"),
             )  # fmt: skip
         )
     parts = [f"{float(squeeze):.2f}×"] if squeeze != 1 else []

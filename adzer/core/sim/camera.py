@@ -172,13 +172,22 @@ def record(camera: Camera, light: Array, frame: int, seed: int = 1) -> tuple[NDA
     return tuple(planes)
 
 
-def frames(camera: Camera, count: int, samples: int = 2, seed: int = 1) -> Iterator[tuple[int, tuple[NDArray[np.int64], ...]]]:
+def frames(
+    camera: Camera, count: int, samples: int = 2, seed: int = 1
+) -> Iterator[tuple[int, tuple[NDArray[np.int64], ...]]]:
     """(stamp, planes) of each recorded frame."""
     for n, stamp in enumerate(camera.stamps(count)):
         yield stamp, record(camera, camera.light(float(stamp * camera.base), samples), n, seed)
 
 
-def shoot(camera: Camera, count: int, out: Path, samples: int = 2, seed: int = 1, progress: Callable[[int], None] = lambda _: None) -> Path:
+def shoot(
+    camera: Camera,
+    count: int,
+    out: Path,
+    samples: int = 2,
+    seed: int = 1,
+    progress: Callable[[int], None] = lambda _: None,
+) -> Path:
     """Writes ``count`` frames to ``out`` and the truth beside it as ``out.json``; returns the truth's path."""
     r = camera.recorder
     spec = VideoSpec(

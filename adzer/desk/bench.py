@@ -1,0 +1,317 @@
+"""The Bench: a row unfolded. Picture in its mat, the rule, the shelf of instruments, and the column of questions."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QScrollArea,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.read.step import shown_timecode
+from ..core.service import Reply
+from .benches.base import StageBench
+from .benches.colour import ColourBench
+from .benches.deliver import DeliverBench
+from .benches.quiet import QuietBench
+from .benches.read import ReadBench
+from .benches.shape import ShapeBench
+from .model import Desk
+from .theme import draw_mark, theme, worst_level
+from .widgets.picture import PictureView
+from .widgets.rule import Rule
+
+PLAY_WIDTH = 960
+
+
+class Strip(QWidget):
+    """The other rows, closed up into a thin strip of marks."""
+
+    picked = Signal(int)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setFixedWidth(30)
+
+    def _first(self) -> int:
+        fits = max(1, self.height() // 30)
+        return max(0, min(self.desk.selected - fits // 2, len(self.desk.shots) - fits))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = theme.p
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), p.low)
+        first = self._first()
+        for row, shot in enumerate(self.desk.shots[first : first + self.height() // 30 + 1]):
+            box = QRectF(0, 6 + row * 30, 30, 30)
+            if first + row == self.desk.selected:
+                painter.fillRect(box, p.high)
+                painter.fillRect(QRectF(0, box.top(), 3, 30), p.accent)
+            draw_mark(painter, box.center(), worst_level(self.desk.walk(shot).findings))
+        painter.setPen(QPen(p.line, 1))
+        painter.drawLine(QPointF(29.5, 0), QPointF(29.5, self.height()))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        row = self._first() + int((event.position().y() - 6) // 30)
+        if 0 <= row < len(self.desk.shots):
+            self.picked.emit(row)
+
+
+class BenchView(QWidget):
+    """Shows the unfolded stage of the selected shot and keeps picture and plots in step with the answers."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self._benches: dict[str, StageBench] = {}
+        self._columns: dict[str, int] = {}
+        self._shelves: dict[str, int] = {}
+        self._shown: tuple[object, ...] = ()
+        self._state: tuple[object, ...] = ()
+        self._behind = 0
+        self.setObjectName("page")
+        self.strip = Strip(desk)
+        self.strip.picked.connect(desk.select)
+        self.picture, self.side = PictureView(), PictureView()
+        self.side.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.rule = Rule()
+        self.rule.moved.connect(self._go_to)
+        self.rule.ranged.connect(desk.set_range)
+        self.questions, self.shelf = QStackedWidget(), QStackedWidget()
+        self.questions.setFixedWidth(344)
+        self.shelf.setFixedHeight(196)
+        self.hint = QLabel()
+        self.hint.setObjectName("quiet")
+        self._lay_out()
+        self.timer = QTimer(self)
+        self.timer.timeout.connect(self._next_frame)
+        self._ready = True
+        for view in (self.picture, self.side):
+            view.space_changed.connect(self.ask)
+        self.picture.dragged.connect(self._dragged)
+        self.picture.overlay = lambda painter, rect: self.bench.overlay(painter, rect) if self.bench else None
+        desk.worker.pictured.connect(self._pictured)
+        desk.drafted.connect(self.refresh)
+        desk.changed.connect(self.refresh)
+        desk.moved.connect(self.refresh)
+        desk.slips_moved.connect(self._refresh_answers)
+
+    def _lay_out(self) -> None:
+        pictures = QHBoxLayout()
+        pictures.setSpacing(0)
+        pictures.addWidget(self.picture, 5)
+        pictures.addWidget(self.side, 3)
+        middle = QVBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        middle.addLayout(pictures, 1)
+        middle.addWidget(self.rule)
+        middle.addWidget(self.shelf)
+        foot = QHBoxLayout()
+        foot.setContentsMargins(16, 0, 8, 7)
+        foot.addWidget(self.hint)
+        middle.addLayout(foot)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(self.strip)
+        row.addLayout(middle, 1)
+        row.addWidget(self.questions)
+
+    # --- which bench -----------------------------------------------------------------------------------------------
+    @property
+    def bench(self) -> StageBench | None:
+        return self._benches.get(self.desk.stage or "")
+
+    def _bench_for(self, stage: str) -> StageBench:
+        if stage not in self._benches:
+            kinds = {"read": ReadBench, "shape": ShapeBench, "colour": ColourBench, "deliver": DeliverBench}
+            bench = kinds[stage](self.desk) if stage in kinds else QuietBench(self.desk, stage)
+            self._benches[stage] = bench
+            self._columns[stage] = self.questions.addWidget(_column(bench))
+            self._shelves[stage] = self.shelf.addWidget(_shelf(bench))
+        return self._benches[stage]
+
+    def refresh(self) -> None:
+        """After any change: shows the stage, the answers, and asks for a picture."""
+        shot, stage = self.desk.shot, self.desk.stage
+        if shot is None or stage is None:
+            self.timer.stop()
+            return
+        bench = self._bench_for(stage)
+        if self._shown[:2] != (shot.id, stage):
+            if self._shown[:1] != (shot.id,):
+                self.picture.clear()
+                self.side.clear()
+            self.questions.setCurrentIndex(self._columns[stage])
+            self.shelf.setCurrentIndex(self._shelves[stage])
+            self.hint.setText(bench.hint)
+            self.side.setVisible(bench.whole)
+            self.picture.wipe = None
+            self._shown = (shot.id, stage)
+        self.rule.set_frame(self.desk.frame)
+        state = (
+            shot.id,
+            stage,
+            self.desk.route_of(shot),
+            shot.start,
+            shot.stop,
+            shot.trials,
+            shot.levels is None,
+            self.desk.problems.get(shot.id),
+        )
+        if state == self._state:  # only the frame has moved
+            self._caption()
+            self.ask()
+            return
+        self._state = state
+        self.rule.set_shot(
+            shot.facts.frames,
+            shot.start,
+            shot.stop,
+            shot.facts.rate or self.desk.job.rate,
+            lambda f: shown_timecode(shot.facts, f),
+        )
+        self._refresh_answers()
+        self.ask()
+
+    def _refresh_answers(self) -> None:
+        shot, bench = self.desk.shot, self.bench
+        if shot is not None and bench is not None:
+            bench.refresh(shot, self.desk.walk(shot))
+            self._caption()
+            self.strip.update()
+
+    def _caption(self) -> None:
+        shot, bench = self.desk.shot, self.bench
+        if shot is None or bench is None:
+            return
+        walked = self.desk.walk(shot)
+        w, h = walked["deliver"].after.raster
+        words = f"as delivered · {walked.card.title} · {w}×{h}"
+        self.picture.caption_left = f"{shown_timecode(shot.facts, self.desk.frame)}"
+        self.picture.caption_right = "the whole picture, desqueezed" if bench.whole else words
+        self.side.caption_right = f"{walked.card.title} · {w}×{h}"
+        if walked.stopped:
+            self.picture.caption_right = "not deliverable yet: as recorded"
+        self.picture.empty_text = self.side.empty_text = "One moment…"
+
+    # --- pictures --------------------------------------------------------------------------------------------------
+    def ask(self) -> None:
+        """Asks the service for what is in view; whatever was asked before is dropped."""
+        shot, bench = self.desk.shot, self.bench
+        if shot is None or bench is None or not self.isVisible():
+            return
+        with_before = self.picture.hold_before or self.picture.wipe is not None
+        room = self.picture.room()
+        size = (room.width(), room.height())
+        if self.timer.isActive():
+            size = (min(size[0], PLAY_WIDTH), min(size[1], PLAY_WIDTH))
+        common = {
+            "facts": shot.facts, "levels": shot.levels, "route": self.desk.route_of(shot), "card": self.desk.card_of(shot),
+            "number": self.desk.frame,
+        }  # fmt: skip
+        self.desk.worker.picture(
+            "main", **common, size=size, whole=bench.whole, before=with_before, scopes=bench.scopes
+        )
+        if bench.whole:
+            room = self.side.room()
+            self.desk.worker.picture("side", **common, size=(room.width(), room.height()))
+
+    def _pictured(self, reply: Reply) -> None:
+        if reply.key not in ("main", "side"):
+            return
+        if reply.error:
+            self.desk.said.emit(reply.error)
+        view = self.picture if reply.key == "main" else self.side
+        if reply.after is None and reply.before is not None:
+            view.after = None
+        view.show_pictures(reply.after, reply.before)
+        if reply.key == "main":
+            self._ready = True
+            if self.bench is not None:
+                self.bench.pictured(reply)
+
+    def hold_before(self, held: bool) -> None:
+        """Q: the picture as recorded, while it is held."""
+        if held != self.picture.hold_before:
+            self.picture.hold_before = held
+            self.ask()
+            self.picture.update()
+
+    def toggle_wipe(self) -> None:
+        """W: a wipe between before and after."""
+        self.picture.wipe = 0.4 if self.picture.wipe is None else None
+        self.ask()
+        self.picture.update()
+
+    def toggle_thirds(self) -> None:
+        """T: thirds, on the delivered picture."""
+        view = self.side if self.bench is not None and self.bench.whole else self.picture
+        view.thirds = not view.thirds
+        view.update()
+
+    # --- time ------------------------------------------------------------------------------------------------------
+    def _go_to(self, frame: int) -> None:
+        self.desk.go_to(frame)
+
+    def play(self) -> None:
+        """Space: plays between in and out at reduced size; a frame that is not ready in time is skipped."""
+        shot = self.desk.shot
+        if self.timer.isActive():
+            self.timer.stop()
+            self.ask()
+        elif shot is not None:
+            self._ready = True
+            self.timer.start(max(1, round(1000 / float(shot.facts.rate or 25))))
+
+    def _dragged(self, place: QPointF, done: bool) -> None:
+        if self.bench is not None:
+            self.bench.dragged(place, done)
+
+    def _next_frame(self) -> None:
+        shot = self.desk.shot
+        if shot is None or self.desk.stage is None:
+            self.timer.stop()
+            return
+        self._behind += 1
+        if not self._ready:
+            return
+        step, self._behind = self._behind, 0
+        self._ready = False
+        at = self.desk.frame + step
+        self.desk.go_to(at if at < shot.stop else shot.start)
+
+
+def _column(bench: StageBench) -> QScrollArea:
+    inner = QWidget()
+    column = QVBoxLayout(inner)
+    column.setContentsMargins(0, 0, 0, 0)
+    column.setSpacing(0)
+    for question in bench.questions:
+        column.addWidget(question)
+    column.addStretch(1)
+    area = QScrollArea()
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setWidget(inner)
+    return area
+
+
+def _shelf(bench: StageBench) -> QWidget:
+    inner = QWidget()
+    row = QHBoxLayout(inner)
+    row.setContentsMargins(15, 9, 15, 5)
+    row.setSpacing(14)
+    for plot in bench.instruments:
+        row.addWidget(plot, plot.stretch)
+    return inner

@@ -1,0 +1,184 @@
+"""Colour: from what the camera encoded to what people watch, judged on the delivered pixels."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from ...core.colour import advise, measure
+from ...core.colour import cards as colour_cards
+from ...core.colour.chain import ColourChain, Whites
+from ...core.colour.settings import NEUTRAL_KELVIN
+from ...core.job import Shot
+from ...core.read.measure import bin_centres
+from ...core.route import Walk
+from ...core.service import Reply
+from ..widgets.plots import Bars, CurvePlot, Histogram, Waveform
+from ..widgets.questions import Choice, Number, Numbers, Pick, Question
+from .base import StageBench
+from .read import curve_answers
+
+WHITES: tuple[Whites, ...] = ("let go", "roll off", "keep all")
+
+
+class ColourBench(StageBench):
+    stage = "colour"
+    scopes = True
+    hint = "drag a number sideways · Q as recorded · W wipe · L lights · ^D same as the row above"
+
+    def build(self) -> None:
+        desk = self.desk
+        self.curve = Pick([])
+        self.curve.chosen.connect(lambda v: desk.answer("read", curve=v))
+        self.curve_card = Question("What did the camera encode?", self.curve)
+        self.exposure = self._number("exposure", Number(0, 0.02, -8, 8, 2, sign=True))
+        self.kelvin = self._number("kelvin", Number(NEUTRAL_KELVIN, 25, 1700, 25000, 0))
+        self.tint = self._number("tint", Number(0, 0.2, -50, 50, 1, sign=True))
+        self.light_card = Question(
+            "How bright, and what was white?",
+            Numbers(("exposure", self.exposure), ("light, K", self.kelvin), ("tint", self.tint)),
+        )
+        self.black = Number(0, 0.1, -20, 20, 1, sign=True)
+        self.black.drafted.connect(lambda v: desk.draft("colour", black=v / 100))
+        self.black.settled.connect(lambda _: desk.commit())
+        self.contrast = self._number("contrast", Number(1, 0.01, 0.3, 3, 2))
+        self.saturation = self._number("saturation", Number(1, 0.01, 0, 3, 2))
+        self.tone_card = Question(
+            "Where do blacks and middle tones go?",
+            Numbers(("black, %", self.black), ("contrast", self.contrast), ("saturation", self.saturation)),
+        )
+        self.whites = Choice([(w, w) for w in WHITES])
+        self.whites.chosen.connect(self._set_whites)
+        self.whites_card = Question("What happens above white?", self.whites)
+        self.beyond = Choice([("cut", "cut"), ("draw in", "draw in")])
+        self.beyond.chosen.connect(lambda v: desk.answer("colour", beyond=v))
+        self.beyond_card = Question("And to colours the display lacks?", self.beyond)
+        self.done_card = Question("What has been done to it?")
+        self.questions = [
+            self.curve_card, self.light_card, self.tone_card, self.whites_card, self.beyond_card, self.done_card,
+        ]  # fmt: skip
+        self.wave = Waveform()
+        self.luma = Histogram("Luma, delivered", 2, dark=True)
+        self.stops = Bars("Stops from grey", 2, dark=True)
+        self.plot = CurvePlot()
+        self.instruments = [self.wave, self.luma, self.stops, self.plot]
+
+    def _number(self, name: str, field: Number) -> Number:
+        field.drafted.connect(lambda v: self.desk.draft("colour", **{name: v}))
+        field.settled.connect(lambda _: self.desk.commit())
+        return field
+
+    def _set_whites(self, whites: Whites) -> None:
+        """With the brightest light that was measured, so that nothing is kept free for light that never comes."""
+        shot = self.desk.shot
+        peak = None
+        if shot is not None and shot.levels is not None and whites != "let go":
+            curve = self.desk.walk(shot)["read"].after.curve
+            if curve:
+                source = colour_cards.curve(curve, shot.facts.bits)
+                peak = max(1.0, float(source.decode(np.array([min(shot.levels.top(), 1.0)]))[0]))
+        self.desk.answer("colour", whites=whites, peak=peak)
+
+    def refresh(self, shot: Shot, walked: Walk) -> None:
+        s = walked.route.colour
+        self.curve.set_answers(curve_answers(shot.facts.curve), walked.route.read.curve)
+        read = walked["read"].result
+        text = read.evidence.get("curve", "")
+        self.curve_card.say(text[:1].upper() + text[1:] + ".")
+        self.exposure.set_value(s.exposure)
+        self.kelvin.set_value(s.kelvin)
+        self.tint.set_value(s.tint)
+        self.black.set_value(s.black * 100)
+        self.contrast.set_value(s.contrast)
+        self.saturation.set_value(s.saturation)
+        self.whites.set_value(s.whites)
+        self.beyond.set_value(s.beyond)
+        self.light_card.say(
+            "Corrected in light, before the conversion: everything the camera recorded can still be moved. "
+            "A lower K says the light was warmer, so the picture turns bluer.",
+            "Others correct after the conversion: simpler, but what was clipped stays clipped.",
+        )
+        self.tone_card.say(
+            "Blacks first, down to the 0 line; contrast turns about middle grey, which it leaves; saturation last."
+        )
+        chain = walked["colour"].result.adds
+        if isinstance(chain, ColourChain):
+            self._show_chain(shot, walked, chain)
+        else:
+            self.whites_card.say("Nothing is changed, so nothing is bent.")
+            self.plot.note = self.stops.note = ""
+            self._show_curve(shot, walked, None)
+        beyond = "is cut off channel by channel" if s.beyond == "cut" else "is mixed towards its own grey until it fits"
+        self.beyond_card.say(
+            f"What lies outside BT.709 {beyond}.",
+            "Others draw them in: hues hold, at some cost in time."
+            if s.beyond == "cut"
+            else "Others cut: colours inside stay untouched.",
+        )
+        self.done_card.say(_done(walked))
+
+    def _show_chain(self, shot: Shot, walked: Walk, chain: ColourChain) -> None:
+        if shot.levels is not None:
+            signals, shares = bin_centres(), np.array(shot.levels.brightest)
+            lines = []
+            for whites in WHITES:
+                text = advise.whites_text(whites, measure.cost(replace(chain, whites=whites), signals, shares))
+                lines.append(f"{whites}: {text}")
+            self.whites_card.say("\n".join(lines), advise.OTHERS_WHITES[chain.whites])
+            gain = float(chain.matrix.sum(axis=1).mean())
+            stops, amounts = measure.stops_from_grey(chain.source, gain, signals, shares)
+            used = [int(s) for s, a in zip(stops, amounts, strict=True) if a > 1e-5]
+            bars = [
+                (f"{s:+d}" if s % 3 == 0 and s else "0" if s == 0 else "", float(a))
+                for s, a in zip(stops, amounts, strict=True)
+            ]
+            self.stops.show_bars(bars, f"{len(used)} stops hold something")
+        self._show_curve(shot, walked, chain)
+
+    def _show_curve(self, shot: Shot, walked: Walk, chain: ColourChain | None) -> None:
+        name = walked["read"].after.curve
+        if name is None:
+            return
+        curve = chain.source if chain else colour_cards.curve(name, shot.facts.bits)
+        facts = colour_cards.facts(curve)
+        stops = np.linspace(-9, 9, 240)
+        light = 0.18 * 2.0**stops
+        signal = np.clip(curve.encode(light), 0, 1.02)
+        out = None
+        if chain is not None:
+            out = chain.tone(light * float(chain.matrix.sum(axis=1).mean()))
+        used = None
+        if shot.levels is not None:
+            ends = curve.decode(np.array([shot.levels.low, min(shot.levels.top(), 1.0)]))
+            low, high = np.log2(np.maximum(ends, 1e-6) / 0.18)
+            used = (max(float(low), -9.0), min(float(high), 9.0))
+        note = f"{facts.stops_above:.1f} stops above grey, {facts.stops_below:.1f} below"
+        self.plot.show_curve(stops, signal, out, used, note)
+
+    def pictured(self, reply: Reply) -> None:
+        if reply.scopes is None:
+            return
+        codes = len(reply.scopes.histogram)
+        black, white = (64 / 1024, 940 / 1024)
+        self.wave.show_scopes(reply.scopes, black, white)
+        shares = reply.scopes.histogram / max(float(reply.scopes.histogram.sum()), 1.0)
+        cumulative = np.cumsum(shares)
+        median = (float(np.searchsorted(cumulative, 0.5)) / codes - black) / (white - black)
+        self.luma.show_shares(shares, 0.0, 1.0, [(black, "0"), (white, "100 %")], f"half lies under {median:.0%}")
+
+
+def _done(walked: Walk) -> str:
+    s, read = walked.route.colour, walked["read"].after
+    parts = [f"{colour_cards.title(read.curve)}, {colour_cards.primaries_title(read.primaries)} primaries"]
+    if walked["colour"].result.adds is None:
+        return parts[0] + ": handed on unchanged, not transformed twice."
+    parts.append("linear light")
+    if s.exposure:
+        parts.append(f"{s.exposure:+.2f} stops")
+    if (s.kelvin, s.tint) != (NEUTRAL_KELVIN, 0.0):
+        parts.append(f"{s.kelvin:.0f} K, tint {s.tint:+.1f}")
+    if s.contrast != 1:
+        parts.append(f"contrast {s.contrast:.2f}")
+    parts += [s.whites, f"{walked.card.title}: {colour_cards.title(walked.card.curve)}"]
+    return " → ".join(parts) + ". One transform, evaluated once."

@@ -1,0 +1,123 @@
+"""Deliver: where does it go, how large and how long will that be, and why this codec?"""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+
+from ...core import cards
+from ...core.deliver.advise import estimate, size_text, time_text
+from ...core.errors import UnreadableError
+from ...core.finding import Level
+from ...core.job import Shot
+from ...core.read.advise import rate_text
+from ...core.route import Walk
+from ..widgets.plots import Bars, Table
+from ..widgets.questions import Question, act
+from .base import StageBench
+
+
+class DeliverBench(StageBench):
+    stage = "deliver"
+    hint = "^Enter queue it · ^M measure a second · Q as recorded · W wipe"
+
+    def build(self) -> None:
+        self.toggles: dict[str, QPushButton] = {}
+        holder = QWidget()
+        column = QVBoxLayout(holder)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(3)
+        for name in cards.paths("deliveries"):
+            try:
+                card = cards.delivery(name)
+            except UnreadableError as error:
+                self.desk.said.emit(str(error))
+                continue
+            button = QPushButton(f"{card.title}  ·  {card.codec}, {card.bits}-bit {card.chroma}")
+            button.setCheckable(True)
+            button.setStyleSheet("text-align: left; padding: 6px 10px;")
+            button.clicked.connect(lambda _, n=name: self._toggle(n))
+            self.toggles[name] = button
+            column.addWidget(button)
+        self.where_card = Question("Where does it go?", holder)
+        self.measure = act("Measure one second of this shot", self.measure_all, main=False)
+        self.size_card = Question("How large, and how long will it take?", self.measure)
+        self.why_card = Question("Why this codec?")
+        self.queue = act("Queue", self.desk.enqueue)
+        self.queue_card = Question("Is it ready?", self.queue)
+        self.questions = [self.where_card, self.size_card, self.why_card, self.queue_card]
+        self.table = Table("What leaves", (0.22, 0.22, 0.56), 4)
+        self.sizes = Bars("Size, MB", 2)
+        self.times = Bars("Time to make, s", 2)
+        self.instruments = [self.table, self.sizes, self.times]
+
+    def _toggle(self, name: str) -> None:
+        shot = self.desk.shot
+        if shot is None:
+            return
+        now = self.desk.route_of(shot).deliver.cards
+        self.desk.answer("deliver", cards=[c for c in now if c != name] if name in now else [*now, name])
+
+    def measure_all(self) -> None:
+        """One measured second for each chosen delivery."""
+        shot = self.desk.shot
+        if shot is not None:
+            self.measure.setText("Measuring…")
+            for name in self.desk.route_of(shot).deliver.cards:
+                self.desk.measure_trial(name)
+
+    def refresh(self, shot: Shot, walked: Walk) -> None:
+        chosen = [c for c in walked.route.deliver.cards if c in self.toggles]
+        for name, button in self.toggles.items():
+            button.setChecked(name in chosen)
+        known = {t.card: t for t in shot.trials}
+        frames = walked["read"].after.frames or shot.frames
+        frames = round(frames * shot.frames / max(shot.facts.frames, 1))
+        lines, rows, sizes, times = [], [], [], []
+        for name in chosen:
+            card = cards.delivery(name)
+            after = self.desk.walk(shot, name)["deliver"].after
+            rows.append((card.title, f"{after.raster[0]}×{after.raster[1]} · {rate_text(after.rate)}",
+                         f"{card.codec}, {card.bits}-bit {card.chroma}, {card.audio.split('_')[0]} sound, .{card.container}"))  # fmt: skip
+            if name in known:
+                trial = known[name]
+                size, seconds = estimate(trial, frames)
+                lines.append(
+                    f"{card.title}: about {size_text(size)}, {time_text(seconds)} ({trial.frames / trial.seconds:.1f} frames a second)."
+                )
+                sizes.append((card.title, size / 1e6))
+                times.append((card.title, seconds))
+        self.table.show_rows(rows, f"{frames} frames each")
+        self.sizes.show_bars(sizes, "estimated" if sizes else "not measured yet")
+        self.times.show_bars(times, "estimated" if times else "not measured yet")
+        missing = [c for c in chosen if c not in known]
+        if not self.desk.worker.busy:
+            self.measure.setText("Measure one second of this shot" if missing or not chosen else "Measure again")
+        self.measure.setEnabled(bool(chosen))
+        self.size_card.say(
+            "\n".join(lines)
+            or "One second from the middle of this very shot is rendered and measured; nothing is guessed."
+        )
+        first = cards.delivery(chosen[0]) if chosen else walked.card
+        self.why_card.say(f"{first.title}: {first.why}", first.others)
+        self._say_queue(shot, walked, chosen)
+
+    def _say_queue(self, shot: Shot, walked: Walk, chosen: list[str]) -> None:
+        stop = next((f for c in chosen for f in self.desk.walk(shot, c).findings if f.level is Level.STOP), None)
+        n = len(chosen)
+        self.queue.setText(f"Queue {n} {'delivery' if n == 1 else 'deliveries'}")
+        self.queue.setEnabled(bool(chosen) and stop is None)
+        if stop is not None:
+            text = f"Not yet. {stop.text}"
+        elif not chosen:
+            text = "Choose at least one delivery."
+        else:
+            text = (
+                f"Slips are frozen when queued. Masters go to {self.desk.job.out_folder.name}/ "
+                "and get their names when they have been read back and checked."
+            )
+        others = ""
+        if self.desk.open_slips(shot):
+            others = f"{len(self.desk.open_slips(shot))} already queued as it was."
+            if self.desk.changed_since_queued(shot):
+                others = "Queued before your last change: that slip keeps what it was. Queue again for the new answers."
+        self.queue_card.say(text, others)

@@ -1,0 +1,229 @@
+"""The Board: one row a shot, seven columns, the stages. Painted, so that thousands of rows cost what is seen of them."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtWidgets import QAbstractScrollArea, QSizePolicy, QWidget
+
+from ..core.job import Shot
+from ..core.media import timecode
+from ..core.read.advise import STANDARD_RATES
+from ..core.stage import STAGES
+from .cells import COMPACT, ROW, SHOT_WIDTH, column_rects, draw_cell
+from .model import Desk
+from .theme import MAT, font, theme
+
+TITLES = {s: s.capitalize() for s in STAGES}
+
+
+def length_text(shot: Shot) -> str:
+    """How long the shot is, as timecode at its own rate."""
+    rate = shot.facts.rate or STANDARD_RATES[2]
+    return timecode.to_label(shot.frames, rate)
+
+
+class Thumbnails:
+    """Small pictures as delivered, asked for once per answer and kept."""
+
+    SIZE = (224, 152)
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._images: dict[int, tuple[object, QImage | None]] = {}
+
+    def get(self, shot: Shot) -> QImage | None:
+        token = (shot.route, shot.start, shot.stop, self.desk.card_of(shot))
+        held = self._images.get(shot.id)
+        if held is None or held[0] != token:
+            old = held[1] if held else None
+            self._images[shot.id] = (token, old)
+            self.desk.worker.picture(
+                f"thumb-{shot.id}", facts=shot.facts, levels=shot.levels, route=shot.route, card=self.desk.card_of(shot),
+                number=(shot.start + shot.stop) // 2, size=self.SIZE,
+            )  # fmt: skip
+            return old
+        return held[1]
+
+    def arrived(self, key: str, image: QImage) -> None:
+        shot_id = int(key.removeprefix("thumb-"))
+        if shot_id in self._images:
+            self._images[shot_id] = (self._images[shot_id][0], image)
+
+
+def draw_row(
+    painter: QPainter, desk: Desk, thumbs: Thumbnails, index: int, rect: QRectF, chosen: bool, drawing: bool = True
+) -> None:
+    """One shot: thumbnail, name, kind, length, and its seven cells."""
+    p = theme.p
+    shot = desk.shots[index]
+    painter.fillRect(rect, p.high if chosen or index in desk.marked else p.paper)
+    if chosen:
+        painter.fillRect(QRectF(rect.left(), rect.top(), 4, rect.height()), p.accent)
+    painter.setPen(QPen(p.line, 1))
+    painter.drawLine(rect.bottomLeft(), rect.bottomRight())
+    mat = QRectF(rect.left() + 14, rect.top() + 8, 112, rect.height() - 16)
+    painter.fillRect(mat, MAT)
+    image = thumbs.get(shot)
+    if image is not None:
+        k = min((mat.width() - 8) / image.width(), (mat.height() - 8) / image.height())
+        w, h = image.width() * k, image.height() * k
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.drawImage(QRectF(mat.center().x() - w / 2, mat.center().y() - h / 2, w, h), image)
+    x, room = rect.left() + 136, SHOT_WIDTH - 140
+    lines = [(shot.name, True, p.ink), (shot.kind, False, p.quiet), (length_text(shot), False, p.quiet)]
+    y = rect.center().y() - (27 if drawing else 25)
+    for words, bold, colour in lines:
+        painter.setFont(font(9.5 if bold else 8.5, bold=bold))
+        painter.setPen(colour)
+        words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, room)
+        painter.drawText(QRectF(x, y, room, 18), Qt.AlignmentFlag.AlignVCenter, words)
+        y += 18 if drawing else 16.5
+    for stage, box in column_rects(rect.width(), rect.top(), rect.height()).items():
+        draw_cell(painter, desk, shot, stage, box, drawing)
+
+
+class Header(QWidget):
+    """The order of work: the seven stages' names over a graduated line. A click unfolds that stage of the shot."""
+
+    picked = Signal(str)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFixedHeight(31)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = theme.p
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), p.low)
+        painter.setFont(font(8.5))
+        painter.setPen(p.quiet)
+        painter.drawText(QRectF(18, 0, 200, 30), Qt.AlignmentFlag.AlignVCenter, "shot")
+        unfolded = self.desk.stage
+        for i, (stage, box) in enumerate(column_rects(self.width(), 0, self.height()).items()):
+            if stage == unfolded:
+                painter.fillRect(box, p.high)
+                painter.fillRect(QRectF(box.left(), box.bottom() - 3, box.width(), 3), p.accent)
+            strong = stage == unfolded or (unfolded is None and i == self.desk.column)
+            painter.setFont(font(10, bold=strong or unfolded is None))
+            painter.setPen(p.ink if strong or unfolded is None else p.quiet)
+            painter.drawText(box.adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, TITLES[stage])
+            if unfolded is None and i == self.desk.column:
+                painter.fillRect(QRectF(box.left() + 8, box.bottom() - 3, 28, 2), p.accent)
+        painter.setPen(QPen(p.line, 1))
+        for x in range(SHOT_WIDTH, self.width(), 11):
+            painter.drawLine(QPointF(x, self.height() - 4), QPointF(x, self.height() - 1))
+        painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        for stage, box in column_rects(self.width(), 0, self.height()).items():
+            if box.contains(event.position()):
+                self.picked.emit(stage)
+
+
+class ShotRow(QWidget):
+    """The unfolded shot's row, kept at the top of the Bench."""
+
+    picked = Signal(str)
+
+    def __init__(self, desk: Desk, thumbs: Thumbnails) -> None:
+        super().__init__()
+        self.desk, self.thumbs = desk, thumbs
+        self.setFixedHeight(COMPACT)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self.desk.shots:
+            draw_row(
+                QPainter(self), self.desk, self.thumbs, self.desk.selected, QRectF(self.rect()), True, drawing=False
+            )
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        for stage, box in column_rects(self.width(), 0, self.height()).items():
+            if box.contains(event.position()):
+                self.picked.emit(stage)
+
+
+class BoardView(QAbstractScrollArea):
+    """All shots. ``unfolded`` when a cell is opened."""
+
+    unfolded = Signal(str)
+
+    def __init__(self, desk: Desk, thumbs: Thumbnails) -> None:
+        super().__init__()
+        self.desk, self.thumbs = desk, thumbs
+        self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.viewport().setMouseTracking(False)
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, 500)
+
+    def refresh(self) -> None:
+        bar = self.verticalScrollBar()
+        bar.setRange(0, max(0, len(self.desk.shots) * ROW - self.viewport().height()))
+        bar.setSingleStep(ROW // 2)
+        bar.setPageStep(self.viewport().height())
+        self.viewport().update()
+
+    def reveal(self) -> None:
+        """Scrolls so that the selected row is seen."""
+        bar, top = self.verticalScrollBar(), self.desk.selected * ROW
+        if top < bar.value():
+            bar.setValue(top)
+        elif top + ROW > bar.value() + self.viewport().height():
+            bar.setValue(top + ROW - self.viewport().height())
+        self.viewport().update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.refresh()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self.viewport())
+        painter.fillRect(self.viewport().rect(), theme.p.paper)
+        offset, width = self.verticalScrollBar().value(), self.viewport().width()
+        if not self.desk.shots:
+            self._paint_empty(painter)
+            return
+        for i in range(offset // ROW, min(len(self.desk.shots), (offset + self.viewport().height()) // ROW + 1)):
+            draw_row(
+                painter, self.desk, self.thumbs, i, QRectF(0, i * ROW - offset, width, ROW), i == self.desk.selected
+            )
+
+    def _paint_empty(self, painter: QPainter) -> None:
+        box = QRectF(self.viewport().rect()).adjusted(120, 70, -120, -70)
+        painter.setPen(QPen(theme.p.quiet, 1, Qt.PenStyle.DashLine))
+        painter.drawRect(box)
+        painter.setPen(theme.p.ink)
+        painter.setFont(font(13, bold=True))
+        painter.drawText(box.adjusted(0, -24, 0, -24), Qt.AlignmentFlag.AlignCenter, "Nothing on the Board yet")
+        painter.setFont(font(10))
+        painter.setPen(theme.p.quiet)
+        painter.drawText(
+            box.adjusted(0, 24, 0, 24),
+            Qt.AlignmentFlag.AlignCenter,
+            "Drop recordings here, or press A to choose them. Files are read, never changed.",
+        )
+
+    def _row_at(self, y: float) -> int | None:
+        row = int((y + self.verticalScrollBar().value()) // ROW)
+        return row if 0 <= row < len(self.desk.shots) else None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        row = self._row_at(event.position().y())
+        if row is None:
+            return
+        extend = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
+        anchor = self.desk.selected
+        for i, box in enumerate(column_rects(self.viewport().width(), 0, 10_000).values()):
+            if box.contains(QPointF(event.position().x(), 1)):
+                self.desk.column = i
+        self.desk.select(row)
+        if extend:
+            self.desk.marked = set(range(min(anchor, row), max(anchor, row) + 1))
+        self.desk.moved.emit()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self._row_at(event.position().y()) is not None:
+            self.unfolded.emit(STAGES[self.desk.column])

@@ -1,0 +1,189 @@
+"""What a Board cell says and draws for a stage: two short lines, a mark, and a small drawing of the stage's own."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
+
+from ..core.colour import cards as colour_cards
+from ..core.deliver.advise import estimate, size_text, time_text
+from ..core.finding import Level
+from ..core.job import Shot
+from ..core.read.advise import rate_text
+from ..core.shape.step import Shaped
+from ..core.stage import STAGES
+from .model import Desk
+from .theme import draw_mark, font, theme, worst_level
+
+SHOT_WIDTH = 242
+WEIGHTS = {"read": 150, "join": 104, "develop": 112, "steady": 112, "shape": 150, "colour": 160, "deliver": 170}
+ROW, COMPACT = 92, 66
+
+
+def column_rects(width: float, top: float, height: float) -> dict[str, QRectF]:
+    """The seven stages' cells of a row."""
+    total, x, rects = sum(WEIGHTS.values()), float(SHOT_WIDTH), {}
+    for stage in STAGES:
+        w = (width - SHOT_WIDTH) * WEIGHTS[stage] / total
+        rects[stage] = QRectF(x, top, w, height)
+        x += w
+    return rects
+
+
+@dataclass(frozen=True)
+class Cell:
+    first: str
+    second: str
+    level: Level | None
+    idle: bool
+
+
+def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
+    """All figures come from the walk, the footage or the queue."""
+    walked = desk.walk(shot)
+    stop = walked[stage]
+    level = worst_level(stop.findings)
+    after = stop.after
+    if stage == "read":
+        rate = ("~" if after.constant_rate is False else "") + rate_text(after.rate)
+        first = (
+            f"{colour_cards.title(after.curve)}, {after.bits}-bit"
+            if after.curve
+            else f"curve unknown, {after.bits}-bit"
+        )
+        return Cell(first, f"{after.raster[0]}×{after.raster[1]} · {rate}", level, False)
+    if stage in ("join", "develop", "steady"):
+        return Cell("–", "", level, True)
+    if stage == "shape":
+        shaped = stop.result.adds
+        second = f"keeps {float(shaped.framing.kept):.0%}" if isinstance(shaped, Shaped) else ""
+        return Cell(stop.result.says, second, level, False)
+    if stage == "colour":
+        chain = stop.result.adds
+        if chain is None:
+            return Cell(stop.result.says, "", level, stop.result.idle)
+        grey = float(chain.tone(np.array([0.18]) * float(chain.matrix.sum(axis=1).mean()))[0])
+        return Cell(stop.result.says, f"middle grey {grey:.0%}", level, False)
+    return _deliver_cell(desk, shot, level)
+
+
+def _deliver_cell(desk: Desk, shot: Shot, level: Level | None) -> Cell:
+    names = desk.route_of(shot).deliver.cards
+    slips = [s for s in desk.slips if s.shot_id == shot.id]
+    open_, done = desk.open_slips(shot), [s for s in slips if s.state == "done"]
+    first = desk.walk(shot).card.title if len(names) == 1 else f"{len(names)} deliveries" if names else "nothing chosen"
+    if open_:
+        second = "queued, since changed" if desk.changed_since_queued(shot) else f"{len(open_)} queued"
+        if any(s.state == "rendering" for s in open_):
+            second = "rendering" + (", since changed" if desk.changed_since_queued(shot) else "")
+    elif slips and slips[-1].state == "failed":
+        second = "failed, see Queue"
+    elif done:
+        second = f"{len(done)} rendered, checked"
+    else:
+        known = [t for t in shot.trials if t.card in names]
+        sums = [estimate(t, shot.frames) for t in known]
+        second = (
+            f"{size_text(sum(s for s, _ in sums))} · {time_text(sum(t for _, t in sums))}" if sums else "not queued"
+        )
+    return Cell(first, second, level, False)
+
+
+def progress_share(desk: Desk, shot: Shot) -> float | None:
+    """How much of the shot's queued work is done; None if there is none."""
+    slips = [s for s in desk.slips if s.shot_id == shot.id and s.state in ("waiting", "rendering", "done")]
+    total = sum(s.total for s in slips)
+    return sum(s.done for s in slips) / total if total else None
+
+
+def draw_cell(painter: QPainter, desk: Desk, shot: Shot, stage: str, rect: QRectF, drawing: bool) -> None:
+    """Text, mark and drawing of one cell."""
+    p = theme.p
+    c = cell(desk, shot, stage)
+    painter.setFont(font(9.5))
+    metrics = painter.fontMetrics()
+    room = int(rect.width() - 34)
+    if c.idle and c.first == "–":
+        painter.setPen(p.quiet)
+        painter.drawText(QRectF(rect.left() + 8, rect.top(), room, rect.height()), Qt.AlignmentFlag.AlignVCenter, "–")
+    else:
+        painter.setPen(p.ink)
+        top = rect.top() + 11
+        painter.drawText(
+            QRectF(rect.left() + 8, top, room, 18),
+            Qt.AlignmentFlag.AlignVCenter,
+            metrics.elidedText(c.first, Qt.TextElideMode.ElideRight, room),
+        )
+        painter.setFont(font(8.5))
+        painter.setPen(p.quiet)
+        second = painter.fontMetrics().elidedText(c.second, Qt.TextElideMode.ElideRight, int(rect.width() - 14))
+        painter.drawText(
+            QRectF(rect.left() + 8, top + 18, rect.width() - 12, 16), Qt.AlignmentFlag.AlignVCenter, second
+        )
+    if c.level is not None:
+        draw_mark(painter, QPointF(rect.right() - 16, rect.top() + 20), c.level)
+    elif (
+        stage == "deliver"
+        and any(s.shot_id == shot.id and s.state == "done" for s in desk.slips)
+        and not desk.open_slips(shot)
+    ):
+        draw_mark(painter, QPointF(rect.right() - 16, rect.top() + 20), None)
+    if drawing:
+        box = QRectF(rect.left() + 8, rect.top() + 54, 62, 27)
+        if stage == "shape":
+            _draw_frame(painter, desk, shot, box)
+        elif stage == "colour":
+            _draw_tone(painter, desk, shot, box)
+        elif stage == "deliver":
+            _draw_bar(painter, desk, shot, QRectF(rect.left() + 8, rect.top() + 66, rect.width() - 40, 5))
+
+
+def _draw_frame(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
+    """The desqueezed picture's outline with the crop in it, to scale."""
+    shaped = desk.walk(shot)["shape"].result.adds
+    if not isinstance(shaped, Shaped):
+        return
+    f = shaped.framing
+    whole_w, whole_h = float(f.desqueezed[0]), float(f.desqueezed[1])
+    k = min(box.width() / whole_w, box.height() / whole_h)
+    outer = QRectF(box.left(), box.top(), whole_w * k, whole_h * k)
+    sx, sy = float(f.scale[0]), float(f.scale[1])
+    x, y, w, h = (float(v) for v in f.crop)
+    inner = QRectF(outer.left() + x / sx * k, outer.top() + y / sy * k, w / sx * k, h / sy * k)
+    painter.setPen(QPen(theme.p.ink, 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(outer)
+    painter.setPen(QPen(theme.p.accent, 1.3))
+    painter.setBrush(theme.p.tint)
+    painter.drawRect(inner)
+
+
+def _draw_tone(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
+    """Delivered signal over recorded signal; a straight line where nothing is changed."""
+    chain = desk.walk(shot)["colour"].result.adds
+    box = QRectF(box.left(), box.top(), box.height() * 1.2, box.height())
+    painter.setPen(QPen(theme.p.line, 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(box)
+    x = np.linspace(0, 1, 24)
+    if chain is None:
+        y = x
+    else:
+        y = chain.tone(chain.decode(x) * float(chain.matrix.sum(axis=1).mean()))
+    painter.setPen(QPen(theme.p.ink, 1.6))
+    points = [QPointF(box.left() + u * box.width(), box.bottom() - v * box.height()) for u, v in zip(x, y, strict=True)]
+    painter.drawPolyline(QPolygonF(points))
+
+
+def _draw_bar(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
+    share = progress_share(desk, shot)
+    if share is None:
+        return
+    painter.fillRect(box, theme.p.line)
+    done = not desk.open_slips(shot)
+    painter.fillRect(
+        QRectF(box.left(), box.top(), box.width() * share, box.height()), theme.p.fine if done else theme.p.quiet
+    )

@@ -1,0 +1,184 @@
+"""The Queue: slips in order, each with its progress, and, when it is done, what the check found."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+from PySide6.QtCore import QPointF, QRectF, Qt, QUrl
+from PySide6.QtGui import QDesktopServices, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+
+from ..core.deliver.advise import size_text, time_text
+from ..core.finding import Level
+from ..core.job import Slip
+from .model import Desk
+from .theme import draw_mark, font, theme
+from .widgets.questions import act
+
+STATES = {
+    "waiting": "waits", "rendering": "renders", "done": "rendered and checked", "failed": "failed", "cancelled": "stopped",
+}  # fmt: skip
+
+
+class SlipCard(QWidget):
+    """One slip, painted; its buttons are real."""
+
+    def __init__(self, desk: Desk, slip: Slip) -> None:
+        super().__init__()
+        self.desk, self.slip = desk, slip
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 10, 20, 10)
+        row.addStretch(1)
+        self.stop = act("Stop it", lambda: desk.cancel(self.slip), main=False)
+        self.again = act("Go on", lambda: desk.again(self.slip))
+        self.folder = act("Show the folder", self._show_folder, main=False)
+        for button in (self.stop, self.again, self.folder):
+            row.addWidget(button, 0, Qt.AlignmentFlag.AlignTop)
+        self.set_slip(slip)
+
+    def _show_folder(self) -> None:
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(Path(self.slip.order.out).parent)))
+
+    def set_slip(self, slip: Slip) -> None:
+        self.slip = slip
+        self.stop.setVisible(slip.state in ("waiting", "rendering"))
+        self.again.setVisible(slip.state in ("failed", "cancelled"))
+        self.folder.setVisible(slip.state == "done")
+        self.setFixedHeight(136 if slip.state == "done" else 96)
+        self.update()
+
+    def _touched(self) -> bool:
+        """Has the shot been changed since this slip was frozen?"""
+        shot = next((s for s in self.desk.shots if s.id == self.slip.shot_id), None)
+        o = self.slip.order
+        return shot is not None and (shot.route, shot.start, shot.stop) != (o.route, o.start, o.stop)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p, s = theme.p, self.slip
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), p.high if s.state == "rendering" else p.paper)
+        if s.state == "rendering":
+            painter.fillRect(QRectF(0, 0, 4, self.height()), p.accent)
+        painter.setPen(QPen(p.line, 1))
+        painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
+        mark = {"done": None, "failed": Level.STOP, "cancelled": Level.NOTE}.get(s.state, "")
+        if mark != "":
+            draw_mark(painter, QPointF(26, 24), mark)  # type: ignore[arg-type]
+        else:
+            painter.setFont(font(9))
+            painter.setPen(p.quiet)
+            painter.drawText(QRectF(12, 14, 28, 20), Qt.AlignmentFlag.AlignCenter, str(s.id))
+        x, wide = 48.0, self.width() - 330.0
+        painter.setFont(font(10.5, bold=True))
+        painter.setPen(p.ink)
+        painter.drawText(
+            QRectF(x, 12, wide, 22), Qt.AlignmentFlag.AlignVCenter, f"{s.order.shot} · {s.order.card.title}"
+        )
+        painter.setFont(font(9))
+        painter.setPen(p.quiet)
+        at = time.strftime("%H:%M", time.localtime(s.at))
+        late = (
+            "; changed since, this slip keeps what it was"
+            if self._touched() and s.state in ("waiting", "rendering")
+            else ""
+        )
+        painter.drawText(
+            QRectF(x, 34, wide, 18),
+            Qt.AlignmentFlag.AlignVCenter,
+            f"{STATES.get(s.state, s.state)} · frozen at {at}{late}",
+        )
+        bar = QRectF(x, 60, wide, 6)
+        if s.state in ("rendering", "waiting", "cancelled"):
+            painter.fillRect(bar, p.line)
+            painter.fillRect(
+                QRectF(bar.left(), bar.top(), bar.width() * s.done / max(s.total, 1), bar.height()), p.accent
+            )
+        painter.setPen(p.ink)
+        painter.drawText(QRectF(x, 68, wide + 260, 18), Qt.AlignmentFlag.AlignVCenter, self._figures())
+        if s.state == "done" and s.report:
+            painter.fillRect(bar, p.fine)
+            painter.setPen(p.quiet)
+            painter.setFont(font(8.5))
+            words = " · ".join(c["text"] for c in s.report["checks"]) + f" · xxh128 {s.report['checksum']}"
+            area = QRectF(x, 88, self.width() - x - 24, 44)
+            painter.drawText(area, int(Qt.TextFlag.TextWordWrap) | int(Qt.AlignmentFlag.AlignTop), words)
+
+    def _figures(self) -> str:
+        s = self.slip
+        name = Path(s.order.out).name
+        if s.state == "rendering" and s.progress:
+            g = s.progress
+            if g["doing"] != "rendering":
+                return f"{g['doing']} · {size_text(g['size'])}"
+            return f"{s.done} of {s.total} frames · {g['rate']:.1f} frames a second · {time_text(g['left'])} left · {size_text(g['size'])} so far"
+        if s.state == "done" and s.report:
+            return f"{name} · {size_text(s.report['size'])} · {s.report['raster'][0]}×{s.report['raster'][1]}"
+        if s.why:
+            return s.why
+        return f"{s.total} frames → {name}"
+
+
+class QueueView(QWidget):
+    """All slips, the newest last, and a line on the whole."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setObjectName("page")
+        self._cards: dict[int, SlipCard] = {}
+        self.words = QLabel()
+        self.words.setObjectName("title")
+        self.run = act("Run the queue", desk.run_queue)
+        self.empty = QLabel(
+            "Nothing is queued. Unfold a shot's Deliver cell and queue it there; slips are frozen as they are then."
+        )
+        self.empty.setObjectName("quiet")
+        self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        top = QHBoxLayout()
+        top.setContentsMargins(20, 10, 20, 10)
+        top.addWidget(self.words, 1)
+        top.addWidget(self.run)
+        inner = QWidget()
+        inner.setObjectName("page")
+        self.column = QVBoxLayout(inner)
+        self.column.setContentsMargins(0, 0, 0, 0)
+        self.column.setSpacing(0)
+        self.column.addStretch(1)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setFrameShape(QFrame.Shape.NoFrame)
+        area.setWidget(inner)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(top)
+        column.addWidget(self.empty)
+        column.addWidget(area, 1)
+        desk.slips_moved.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        slips = self.desk.slips
+        known = {s.id for s in slips}
+        for slip_id in [k for k in self._cards if k not in known]:
+            self._cards.pop(slip_id).deleteLater()
+        for slip in slips:
+            if slip.id in self._cards:
+                self._cards[slip.id].set_slip(slip)
+            else:
+                card = self._cards[slip.id] = SlipCard(self.desk, slip)
+                self.column.insertWidget(self.column.count() - 1, card)
+        waiting = sum(s.state == "waiting" for s in slips)
+        going = sum(s.state == "rendering" for s in slips)
+        done = sum(s.state == "done" for s in slips)
+        failed = sum(s.state == "failed" for s in slips)
+        left = sum(float(s.progress["left"]) for s in slips if s.state == "rendering" and s.progress)
+        self.words.setText(
+            f"{going} rendering, {waiting} waiting, {done} done" + (f", {failed} failed" if failed else "")
+            + (f" · {time_text(left)} left for this one" if left else "")
+        )  # fmt: skip
+        self.run.setVisible(waiting > 0 and not self.desk.queue.running)
+        self.empty.setVisible(not slips)
+        self.words.setVisible(bool(slips))

@@ -1,0 +1,121 @@
+"""Screenshots of every main view, made by driving the real window with the demo job.
+
+``python -m adzer.desk.shots FOLDER`` writes them; ``./run shots`` calls it.
+"""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QEventLoop, QTimer
+
+from ..core.job import Job
+from ..core.sim.demo import demo_job
+from .app import application
+from .model import Desk
+from .window import Window
+
+
+def wait(until: Callable[[], bool], seconds: float = 60.0, settle: float = 0.6) -> bool:
+    """Runs the event loop until something holds, then a little longer; False if it never did."""
+    end = time.monotonic() + seconds
+    while not until() and time.monotonic() < end:
+        _spin(0.03)
+    _spin(settle)
+    return until()
+
+
+def _spin(seconds: float) -> None:
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
+
+
+class Camera:
+    """Drives a window through the demo and photographs it."""
+
+    def __init__(self, folder: Path, say: Callable[[str], None]) -> None:
+        self.folder, self.say = folder, say
+        folder.mkdir(parents=True, exist_ok=True)
+        self.home = tempfile.TemporaryDirectory(prefix="adzer-shots-")
+        application()
+        self.desk = Desk(Job.open(demo_job(Path(self.home.name))))
+        self.window = Window(self.desk)
+        self.window.show()
+
+    def take(self, name: str) -> None:
+        self.window.note.hide()
+        path = self.folder / f"{name}.png"
+        self.window.grab().save(str(path))
+        self.say(f"wrote {path}")
+
+    def close(self) -> None:
+        self.window.close()
+        self.home.cleanup()
+
+    def _thumbs(self) -> bool:
+        held = self.window.thumbs._images
+        return bool(held) and all(image is not None for _, image in held.values())
+
+    def tour(self) -> None:
+        """From the first look at the demo to two checked masters."""
+        desk, window = self.desk, self.window
+        wait(self._thumbs)
+        self.take("board-first")
+        desk.unfold("read")
+        wait(lambda: window.bench.picture.after is not None)
+        self.take("bench-read")
+        finding = next(f for f in desk.walk(desk.shots[0]).findings if f.fix is not None)
+        assert finding.fix is not None
+        desk.mend(desk.shots[0], finding.fix)
+        desk.unfold("shape")
+        desk.go_to(40)
+        wait(lambda: window.bench.side.after is not None, settle=1.5)
+        window.bench.toggle_thirds()
+        self.take("bench-shape")
+        desk.unfold("colour")
+        window.bench.toggle_wipe()
+        wait(lambda: window.bench.picture.before is not None, settle=1.5)
+        self.take("bench-colour")
+        window.set_lights(True)
+        _spin(0.3)
+        self.take("bench-colour-dim")
+        window.set_lights(False)
+        desk.unfold("deliver")
+        window._measure()
+        wait(lambda: not desk.worker.busy and len(desk.shots[0].trials) == 2)
+        self.take("bench-deliver")
+        desk.enqueue()
+        window.go("Queue")
+        wait(lambda: any(s.state == "rendering" and s.done > 20 for s in desk.slips), settle=0)
+        self.take("queue-rendering")
+        wait(lambda: all(s.state in ("done", "failed") for s in desk.slips), seconds=180)
+        self.take("queue-done")
+        window.go("Log")
+        wait(lambda: True)
+        self.take("log")
+        window.go("Board")
+        desk.unfold(None)
+        wait(self._thumbs)
+        self.take("board")
+        window.set_lights(True)
+        _spin(0.3)
+        self.take("board-dim")
+        window.set_lights(False)
+
+
+def shoot_desk(folder: Path, say: Callable[[str], None]) -> None:
+    """The whole tour into ``folder``."""
+    camera = Camera(folder, say)
+    try:
+        camera.tour()
+    finally:
+        camera.close()
+
+
+if __name__ == "__main__":
+    shoot_desk(Path(sys.argv[1]), print)

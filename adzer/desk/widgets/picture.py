@@ -1,0 +1,143 @@
+"""The picture in its mat: fitted, with a wipe between before and after, and what a bench draws over it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from ...core.service import Image
+from ..theme import MAT, font
+
+Overlay = Callable[[QPainter, QRectF], None]
+
+
+def to_qimage(image: Image) -> QImage:
+    """A QImage of its own memory."""
+    return QImage(image.data, image.width, image.height, image.width * 4, QImage.Format.Format_RGB32).copy()
+
+
+class PictureView(QWidget):
+    """Shows ``after``; ``before`` while held, or left of the wipe. Emits places in the picture as 0–1.
+
+    ``space_changed``: the room for the picture, in device pixels, whenever it changes.
+    """
+
+    space_changed = Signal()
+    dragged = Signal(QPointF, bool)
+
+    MARGIN = 16
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumHeight(180)
+        self.after: QImage | None = None
+        self.before: QImage | None = None
+        self.hold_before = False
+        self.wipe: float | None = None
+        self.thirds = False
+        self.overlay: Overlay | None = None
+        self.caption_left = ""
+        self.caption_right = ""
+        self.empty_text = ""
+        self._wiping = False
+
+    def room(self) -> QSize:
+        """Device pixels that the picture may take."""
+        ratio = self.devicePixelRatioF()
+        w = self.width() - 2 * self.MARGIN
+        h = self.height() - 2 * self.MARGIN - 18
+        return QSize(max(64, int(w * ratio)), max(64, int(h * ratio)))
+
+    def show_pictures(self, after: Image | None, before: Image | None) -> None:
+        if after is not None:
+            self.after = to_qimage(after)
+        if before is not None:
+            self.before = to_qimage(before)
+        self.update()
+
+    def clear(self) -> None:
+        self.after = self.before = None
+        self.update()
+
+    def picture_rect(self) -> QRectF:
+        """Where the picture lies in the widget."""
+        image = self.after or self.before
+        w, h = self.width() - 2 * self.MARGIN, self.height() - 2 * self.MARGIN - 18
+        if image is None or not image.width():
+            return QRectF(self.MARGIN, self.MARGIN, w, h)
+        k = min(w / image.width(), h / image.height(), 1.0 / self.devicePixelRatioF() * 2)
+        size = (image.width() * k, image.height() * k)
+        return QRectF((self.width() - size[0]) / 2, self.MARGIN + (h - size[1]) / 2, size[0], size[1])
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), MAT)
+        rect = self.picture_rect()
+        if self.after is None and self.before is None:
+            painter.setPen(QColor("#FFFFFF"))
+            painter.setFont(font(10))
+            painter.drawText(rect, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.empty_text)
+            return
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        shown = self.before if (self.hold_before or self.after is None) and self.before is not None else self.after
+        assert shown is not None
+        painter.drawImage(rect, shown)
+        if self.wipe is not None and self.before is not None and not self.hold_before and self.after is not None:
+            x = rect.left() + rect.width() * self.wipe
+            painter.save()
+            painter.setClipRect(QRectF(rect.left(), rect.top(), x - rect.left(), rect.height()))
+            painter.drawImage(rect, self.before)
+            painter.restore()
+            painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
+            painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+        if self.thirds:
+            painter.setPen(QPen(QColor(255, 255, 255, 110), 1))
+            for i in (1, 2):
+                x, y = rect.left() + rect.width() * i / 3, rect.top() + rect.height() * i / 3
+                painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+                painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
+        if self.overlay is not None:
+            painter.save()
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self.overlay(painter, rect)
+            painter.restore()
+        painter.setFont(font(9))
+        painter.setPen(QColor("#FFFFFF"))
+        left = "as recorded" if self.hold_before or self.wipe is not None or self.after is None else self.caption_left
+        line = QRectF(rect.left(), rect.bottom() + 3, rect.width(), 18)
+        painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
+        if not self.hold_before:
+            painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.caption_right)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.space_changed.emit()
+
+    def _place(self, event: QMouseEvent) -> QPointF:
+        rect = self.picture_rect()
+        p = event.position()
+        return QPointF((p.x() - rect.left()) / max(rect.width(), 1), (p.y() - rect.top()) / max(rect.height(), 1))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        place = self._place(event)
+        if self.wipe is not None and abs(place.x() - self.wipe) * self.picture_rect().width() < 14:
+            self._wiping = True
+        else:
+            self.dragged.emit(place, False)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        place = self._place(event)
+        if self._wiping:
+            self.wipe = min(max(place.x(), 0.0), 1.0)
+            self.update()
+        else:
+            self.dragged.emit(place, False)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if not self._wiping:
+            self.dragged.emit(self._place(event), True)
+        self._wiping = False

@@ -1,0 +1,323 @@
+"""The instruments: plots by which a stage is judged. They draw what they are given; nothing is measured here."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from ...core.service import Scopes
+from ..theme import font, theme
+
+Array = NDArray[np.float64]
+
+
+class Plot(QWidget):
+    """A titled panel. Subclasses draw inside ``body`` in ``draw``; ``dark`` ones judge light, so they are dark in both lights."""
+
+    dark = False
+
+    def __init__(self, title: str, stretch: int = 1) -> None:
+        super().__init__()
+        self.title, self.note, self.stretch = title, "", stretch
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(120, 110)
+
+    def body(self) -> QRectF:
+        return QRectF(0.5, 24.5, self.width() - 1, self.height() - 25)
+
+    def ink(self) -> QColor:
+        return theme.p.plot_ink if self.dark else theme.p.ink
+
+    def faint(self) -> QColor:
+        return QColor(110, 108, 104) if self.dark else theme.p.line
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = theme.p
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(9, bold=True))
+        painter.setPen(p.ink)
+        top = QRectF(0, 0, self.width(), 20)
+        painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.title)
+        used = painter.fontMetrics().horizontalAdvance(self.title) + 14
+        painter.setFont(font(8.5))
+        painter.setPen(p.quiet)
+        note = painter.fontMetrics().elidedText(self.note, Qt.TextElideMode.ElideRight, int(self.width() - used))
+        painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, note)
+        body = self.body()
+        painter.fillRect(body, p.plot if self.dark else p.high)
+        painter.setPen(QPen(p.line, 1))
+        painter.drawRect(body)
+        painter.setClipRect(body)
+        self.draw(painter, body)
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        raise NotImplementedError
+
+    def text(self, painter: QPainter, x: float, y: float, words: str, right: bool = False) -> None:
+        """Small words with their base line at (x, y)."""
+        painter.setFont(font(8))
+        shift = painter.fontMetrics().horizontalAdvance(words) if right else 0
+        painter.drawText(QPointF(x - shift, y), words)
+
+
+class Waveform(Plot):
+    """Counts of delivered luma per column; 0 and 100 % of the signal are ruled."""
+
+    dark = True
+
+    def __init__(self) -> None:
+        super().__init__("Waveform, delivered", 3)
+        self._image: QImage | None = None
+        self._black, self._white = 64 / 1024, 940 / 1024
+
+    def show_scopes(self, scopes: Scopes, black: float, white: float) -> None:
+        """``black`` and ``white``: where 0 and 100 % lie, as shares of all codes."""
+        self._black, self._white = black, white
+        share = scopes.wave / max(float(scopes.wave.sum(axis=0).max()), 1.0)
+        glow = np.clip(np.power(share * 18, 0.5), 0, 1)[::-1]
+        rgb = np.empty((*glow.shape, 4), np.uint8)
+        for i, c in enumerate((216, 228, 233)):  # blue, green, red of the plot's ink
+            rgb[..., i] = (30 + glow * (c - 30)).astype(np.uint8)
+        rgb[..., 3] = 255
+        h, w = glow.shape
+        self._image = QImage(rgb.tobytes(), w, h, w * 4, QImage.Format.Format_RGB32).copy()
+        self.note = f"{scopes.over:.1%} over · {scopes.under:.1%} under"
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        low, high = self._black - 0.04, self._white + 0.04
+        if self._image is not None:
+            h = self._image.height()
+            source = QRectF(0, h * (1 - high), self._image.width(), h * (high - low))
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.drawImage(body, self._image, source)
+        for percent in (0, 25, 50, 75, 100):
+            v = self._black + (self._white - self._black) * percent / 100
+            y = body.bottom() - (v - low) / (high - low) * body.height()
+            painter.setPen(QPen(QColor(255, 255, 255, 120 if percent in (0, 100) else 38), 1))
+            painter.drawLine(QPointF(body.left(), y), QPointF(body.right(), y))
+            painter.setPen(self.ink())
+            if percent in (0, 100):
+                self.text(painter, body.right() - 5, y - 3, str(percent), right=True)
+
+
+class Histogram(Plot):
+    """Shares over 0–1 of an axis, with named places marked on it."""
+
+    def __init__(self, title: str, stretch: int = 2, dark: bool = False) -> None:
+        super().__init__(title, stretch)
+        self.dark = dark
+        self._shares: Array = np.zeros(1)
+        self._marks: list[tuple[float, str]] = []
+        self._low, self._high = 0.0, 1.0
+
+    def show_shares(
+        self, shares: Array, low: float, high: float, marks: Sequence[tuple[float, str]] = (), note: str = ""
+    ) -> None:
+        self._shares, self._low, self._high, self._marks, self.note = shares, low, high, list(marks), note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        n = max(40, int(body.width() / 2))
+        edges = np.linspace(0, len(self._shares), n + 1).astype(int)
+        sums = np.array(
+            [
+                self._shares[a:b].max(initial=0.0)
+                for a, b in zip(edges[:-1], np.maximum(edges[1:], edges[:-1] + 1), strict=True)
+            ]
+        )
+        peak = max(float(np.quantile(sums, 0.99)), 1e-9)
+        heights = np.clip(np.sqrt(sums / peak), 0, 1) * (body.height() - 30)
+        points = [QPointF(body.left(), body.bottom())]
+        points += [
+            QPointF(body.left() + (i + 0.5) / n * body.width(), body.bottom() - float(v)) for i, v in enumerate(heights)
+        ]
+        points.append(QPointF(body.right(), body.bottom()))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(200, 194, 180) if self.dark else theme.p.quiet)
+        painter.drawPolygon(QPolygonF(points))
+        last = -1e9
+        row = 0
+        for at, words in sorted(self._marks):
+            x = body.left() + (at - self._low) / (self._high - self._low) * body.width()
+            painter.setPen(QPen(theme.p.accent, 1.2))
+            painter.drawLine(QPointF(x, body.top() + 2), QPointF(x, body.bottom()))
+            painter.setPen(theme.p.accent if self.dark else theme.p.accent_text)
+            row = (row + 1) % 2 if x - last < 70 else 0
+            last = x
+            wide = painter.fontMetrics().horizontalAdvance(words)
+            right = x + wide + 8 > body.right()
+            self.text(painter, x - 4 if right else x + 4, body.top() + 12 + 12 * row, words, right=right)
+
+
+class Bars(Plot):
+    """A bar for each name, its value written on it; stops from grey, time-stamp gaps, sizes."""
+
+    def __init__(self, title: str, stretch: int = 2, dark: bool = False) -> None:
+        super().__init__(title, stretch)
+        self.dark = dark
+        self._bars: list[tuple[str, float]] = []
+
+    def show_bars(self, bars: list[tuple[str, float]], note: str = "") -> None:
+        self._bars, self.note = bars, note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if not self._bars:
+            return
+        peak = max(max(v for _, v in self._bars), 1e-9)
+        width = (body.width() - 12) / len(self._bars)
+        painter.setFont(font(8))
+        for i, (name, value) in enumerate(self._bars):
+            h = np.sqrt(value / peak) * (body.height() - 26)
+            x = body.left() + 6 + i * width
+            warm = i / max(len(self._bars) - 1, 1)
+            painter.fillRect(QRectF(x + 1, body.bottom() - 16 - h, max(width - 2, 1), h),
+                             QColor(int(110 + 140 * warm), int(104 + 118 * warm), int(92 + 70 * warm)) if self.dark else theme.p.accent)  # fmt: skip
+            painter.setPen(self.faint() if self.dark else theme.p.quiet)
+            if name:
+                painter.setPen(self.ink() if self.dark else theme.p.quiet)
+                painter.drawText(QRectF(x - 8, body.bottom() - 15, width + 16, 14), Qt.AlignmentFlag.AlignCenter, name)
+
+
+class CurvePlot(Plot):
+    """Signal over stops from grey: how a curve lays light out, with what the footage uses of it."""
+
+    def __init__(self) -> None:
+        super().__init__("Curve, signal over stops", 2)
+        self._stops: Array = np.zeros(0)
+        self._signal: Array = np.zeros(0)
+        self._out: Array | None = None
+        self._used: tuple[float, float] | None = None
+
+    def show_curve(
+        self, stops: Array, signal: Array, out: Array | None, used: tuple[float, float] | None, note: str
+    ) -> None:
+        """``out``: the delivered signal for the same light; ``used``: stops that the footage reaches."""
+        self._stops, self._signal, self._out, self._used, self.note = stops, signal, out, used, note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if len(self._stops) < 2:
+            return
+        low, high = float(self._stops[0]), float(self._stops[-1])
+
+        def x(stop: float) -> float:
+            return body.left() + (stop - low) / (high - low) * body.width()
+
+        def y(signal: float) -> float:
+            return body.bottom() - 14 - signal * (body.height() - 24)
+
+        if self._used is not None:
+            painter.fillRect(
+                QRectF(x(self._used[0]), body.top(), x(self._used[1]) - x(self._used[0]), body.height()), theme.p.tint
+            )
+        painter.setPen(QPen(self.faint(), 1))
+        for stop in range(int(np.ceil(low)), int(high) + 1, 2):
+            painter.drawLine(QPointF(x(stop), body.top()), QPointF(x(stop), body.bottom() - 14))
+        for level in (0.0, 0.5, 1.0):
+            painter.drawLine(QPointF(body.left(), y(level)), QPointF(body.right(), y(level)))
+        for curve, pen in ((self._signal, QPen(theme.p.ink, 1.8)), (self._out, QPen(theme.p.accent, 1.8))):
+            if curve is not None:
+                painter.setPen(pen)
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawPolyline(
+                    QPolygonF([QPointF(x(float(s)), y(float(v))) for s, v in zip(self._stops, curve, strict=True)])
+                )
+        grey = float(np.interp(0.0, self._stops, self._signal))
+        painter.setPen(QPen(theme.p.quiet, 1, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x(0), body.top()), QPointF(x(0), body.bottom() - 14))
+        painter.setPen(theme.p.ink)
+        self.text(painter, x(0) + 5, y(grey) + 14, f"grey {grey:.0%}")
+        painter.setPen(theme.p.quiet)
+        for stop in range(int(np.ceil(low)) // 4 * 4, int(high) + 1, 4):
+            if low < stop < high:
+                self.text(painter, x(stop) - 6, body.bottom() - 3, f"{stop:+d}" if stop else "0")
+
+
+@dataclass(frozen=True)
+class Outline:
+    """A rectangle to scale in a figure: width, height and place in common units."""
+
+    words: str
+    width: float
+    height: float
+    x: float = 0.0
+    y: float = 0.0
+    filled: bool = False
+    accent: bool = False
+
+
+class ScaleFigure(Plot):
+    """Groups of rectangles side by side, all drawn to one scale, with words under each group."""
+
+    def __init__(self, title: str, stretch: int = 3) -> None:
+        super().__init__(title, stretch)
+        self._groups: list[list[Outline]] = []
+
+    def show_groups(self, groups: list[list[Outline]], note: str = "") -> None:
+        self._groups, self.note = groups, note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if not self._groups:
+            return
+        tall = max(o.height for g in self._groups for o in g)
+        wide = sum(max(o.width for o in g) for g in self._groups)
+        gap = 22.0
+        k = min((body.height() - 52) / tall, (body.width() - gap * (len(self._groups) + 1)) / wide)
+        spare = body.width() - wide * k - gap * (len(self._groups) - 1)
+        x = body.left() + spare / 2
+        for group in self._groups:
+            w = max(o.width for o in group) * k
+            h = max(o.height for o in group) * k
+            top = body.top() + 8 + (body.height() - 52 - h) / 2
+            for o in group:
+                box = QRectF(x + o.x * k, top + o.y * k, o.width * k, o.height * k)
+                if o.filled:
+                    painter.fillRect(box, theme.p.tint)
+                painter.setPen(QPen(theme.p.accent if o.accent else theme.p.ink, 1.4))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawRect(box)
+            painter.setPen(theme.p.ink)
+            painter.setFont(font(8))
+            for i, line in enumerate(group[0].words.split("\n")):
+                area = QRectF(x - gap / 2, body.bottom() - 36 + 14 * i, w + gap, 14)
+                painter.setPen(theme.p.ink if i == 0 else theme.p.quiet)
+                painter.drawText(area, Qt.AlignmentFlag.AlignCenter, line)
+            x += w + gap
+
+
+class Table(Plot):
+    """Rows of short texts in columns, the first quiet; for what a file says and how it is known."""
+
+    def __init__(self, title: str, shares: Sequence[float], stretch: int = 3) -> None:
+        super().__init__(title, stretch)
+        self._shares, self._rows = shares, list[tuple[str, ...]]()
+
+    def show_rows(self, rows: Sequence[tuple[str, ...]], note: str = "") -> None:
+        self._rows, self.note = list(rows), note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if not self._rows:
+            return
+        height = min(17.0, (body.height() - 6) / len(self._rows))
+        painter.setFont(font(8.5 if height >= 14 else 7.5))
+        for i, row in enumerate(self._rows):
+            x = body.left() + 8
+            for j, cell in enumerate(row):
+                w = self._shares[j] * (body.width() - 16)
+                painter.setPen(theme.p.ink if j == 1 else theme.p.quiet)
+                words = painter.fontMetrics().elidedText(cell, Qt.TextElideMode.ElideRight, int(w - 6))
+                painter.drawText(
+                    QRectF(x, body.top() + 3 + i * height, w, height), Qt.AlignmentFlag.AlignVCenter, words
+                )
+                x += w

@@ -1,0 +1,229 @@
+"""Question cards: a plain question, the answer as a control, the reason, and what others do."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from PySide6.QtCore import QPoint, QRectF, Qt, Signal
+from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..theme import theme
+
+
+class Choice(QWidget):
+    """A row of answers of which one holds. Arrow keys move along it."""
+
+    chosen = Signal(object)
+
+    def __init__(self, answers: Sequence[tuple[str, Any]], value: Any = None, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._values = [v for _, v in answers]
+        self._group = QButtonGroup(self)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(3)
+        for i, (label, _) in enumerate(answers):
+            button = QPushButton(label)
+            button.setCheckable(True)
+            button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+            button.setMinimumWidth(20)
+            button.setStyleSheet("padding: 5px 2px;")
+            self._group.addButton(button, i)
+            row.addWidget(button)
+        self._group.idClicked.connect(lambda i: self.chosen.emit(self._values[i]))
+        self.set_value(value)
+
+    def set_value(self, value: Any) -> None:
+        """Shows which answer holds; none if the value is not among them."""
+        self._group.setExclusive(False)
+        for i, v in enumerate(self._values):
+            self._group.button(i).setChecked(v == value)
+        self._group.setExclusive(any(v == value for v in self._values))
+
+    def choose(self, value: Any) -> None:
+        """As if the person had clicked it."""
+        self._group.button(self._values.index(value)).click()
+
+
+class Pick(QComboBox):
+    """One of many answers, as a list that opens."""
+
+    chosen = Signal(object)
+
+    def __init__(self, answers: Sequence[tuple[str, Any]], value: Any = None) -> None:
+        super().__init__()
+        self._values: list[Any] = []
+        self.set_answers(answers, value)
+        self.activated.connect(lambda i: self.chosen.emit(self._values[i]))
+
+    def set_answers(self, answers: Sequence[tuple[str, Any]], value: Any) -> None:
+        self._values = [v for _, v in answers]
+        self.clear()
+        self.addItems([label for label, _ in answers])
+        self.set_value(value)
+
+    def set_value(self, value: Any) -> None:
+        self.setCurrentIndex(self._values.index(value) if value in self._values else -1)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        event.ignore()  # scrolling the column must not change answers
+
+
+class Number(QLineEdit):
+    """A typed number that can also be dragged sideways, or moved with Up and Down (Shift: ten times, Ctrl: a tenth).
+
+    ``drafted`` while it moves, ``settled`` when it is let go or entered.
+    """
+
+    drafted = Signal(float)
+    settled = Signal(float)
+
+    def __init__(self, value: float, step: float, low: float, high: float, digits: int = 2, sign: bool = False) -> None:
+        super().__init__()
+        self._value, self._step, self._low, self._high = value, step, low, high
+        self._digits, self._sign = digits, sign
+        self._from: tuple[QPoint, float] | None = None
+        self._dragged = False
+        self.setMinimumWidth(40)
+        self.setCursor(Qt.CursorShape.SizeHorCursor)
+        self.editingFinished.connect(self._entered)
+        self.set_value(value)
+
+    def set_value(self, value: float) -> None:
+        self._value = value
+        if not self.hasFocus() or self._dragged or not self.isModified():
+            self.setText(f"{value:{'+' if self._sign else ''}.{self._digits}f}".replace("-", "−"))
+            self.setModified(False)
+
+    @property
+    def value(self) -> float:
+        return self._value
+
+    def _entered(self) -> None:
+        if not self.isModified():
+            return
+        self.setModified(False)
+        try:
+            typed = float(self.text().strip().replace("−", "-").replace(",", "."))
+        except ValueError:
+            self.set_value(self._value)
+            return
+        if typed != typed:
+            self.set_value(self._value)
+            return
+        self._move(typed)
+        self.settled.emit(self._value)
+
+    def _move(self, value: float) -> None:
+        self._value = round(min(max(value, self._low), self._high), 6)
+        self.setModified(False)
+        self.setText(f"{self._value:{'+' if self._sign else ''}.{self._digits}f}".replace("-", "−"))
+        self.drafted.emit(self._value)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._from = (event.globalPosition().toPoint(), self._value)
+        self._dragged = False
+        super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._from is None:
+            return
+        moved = event.globalPosition().toPoint().x() - self._from[0].x()
+        if self._dragged or abs(moved) > 4:
+            self._dragged = True
+            self._move(self._from[1] + moved / 4 * self._step)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._dragged:
+            self.settled.emit(self._value)
+        self._from, self._dragged = None, False
+        super().mouseReleaseEvent(event)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        turn = {Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}.get(Qt.Key(event.key()))
+        if turn is None:
+            super().keyPressEvent(event)
+            return
+        times = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+        times = 0.1 if event.modifiers() & Qt.KeyboardModifier.ControlModifier else times
+        self._move(self._value + turn * times * self._step)
+        self.settled.emit(self._value)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        super().focusInEvent(event)
+        self.selectAll()
+
+
+class Numbers(QWidget):
+    """Several numbers side by side, each with a small label over it."""
+
+    def __init__(self, *fields: tuple[str, Number]) -> None:
+        super().__init__()
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(6)
+        for label, number in fields:
+            column = QVBoxLayout()
+            column.setSpacing(2)
+            small = QLabel(label)
+            small.setObjectName("quiet")
+            column.addWidget(small)
+            column.addWidget(number)
+            row.addLayout(column)
+
+
+class Question(QWidget):
+    """One card. ``reason`` and ``others`` may be set again whenever the numbers change."""
+
+    def __init__(self, title: str, *controls: QWidget) -> None:
+        super().__init__()
+        self.title = title
+        column = QVBoxLayout(self)
+        column.setContentsMargins(14, 11, 14, 12)
+        column.setSpacing(7)
+        head = QLabel(title)
+        head.setObjectName("title")
+        column.addWidget(head)
+        for control in controls:
+            column.addWidget(control)
+        self._reason, self._others = QLabel(), QLabel()
+        for label, name in ((self._reason, "quiet"), (self._others, "others")):
+            label.setObjectName(name)
+            label.setWordWrap(True)
+            label.setVisible(False)
+            column.addWidget(label)
+
+    def say(self, reason: str, others: str = "") -> None:
+        for label, text in ((self._reason, reason), (self._others, others)):
+            label.setText(text)
+            label.setVisible(bool(text))
+
+    @property
+    def reason(self) -> str:
+        return self._reason.text()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.p.high)
+        painter.setPen(QPen(theme.p.line, 1))
+        painter.drawLine(QRectF(self.rect()).bottomLeft(), QRectF(self.rect()).bottomRight())
+
+
+def act(label: str, then: Callable[[], Any], main: bool = True) -> QPushButton:
+    """A button that does something: ``main`` is what the person can act on now."""
+    button = QPushButton(label)
+    button.setObjectName("act" if main else "plain")
+    button.clicked.connect(lambda: then())
+    return button

@@ -1,0 +1,459 @@
+"""The main window: top bar, Board and Bench, Queue, Log, and the line that says what to do next."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtGui import (
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QKeySequence,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QShortcut,
+)
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QMainWindow,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ..core.finding import Finding, Level
+from ..core.job import Shot
+from ..core.service import Reply
+from ..core.stage import STAGES
+from .bench import BenchView
+from .board import BoardView, Header, ShotRow, Thumbnails
+from .logview import LogView
+from .model import Desk
+from .palette import Action, Keys, Words
+from .queueview import QueueView
+from .theme import draw_mark, font, style_sheet, theme
+from .widgets.picture import to_qimage
+from .widgets.questions import act
+
+PLACES = ("Board", "Queue", "Log")
+
+
+class TopBar(QWidget):
+    """Job name, places, and how much there is to see to."""
+
+    picked = Signal(str)
+    asked = Signal(str)
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk, self.place = desk, "Board"
+        self.setFixedHeight(42)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def _tabs(self) -> dict[str, QRectF]:
+        x = self.width() / 2 - 3 * 76 / 2
+        return {name: QRectF(x + i * 76, 0, 76, 42) for i, name in enumerate(PLACES)}
+
+    def _corner(self) -> dict[str, QRectF]:
+        return {"words": QRectF(self.width() - 178, 0, 92, 42), "lights": QRectF(self.width() - 82, 0, 74, 42)}
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        p = theme.p
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), p.high)
+        painter.setPen(QPen(p.line, 1))
+        painter.drawLine(QPointF(0, 41.5), QPointF(self.width(), 41.5))
+        painter.setFont(font(11.5, bold=True))
+        painter.setPen(p.ink)
+        name = painter.fontMetrics().elidedText(self.desk.job.name, Qt.TextElideMode.ElideRight, 250)
+        painter.drawText(QRectF(18, 0, 260, 42), Qt.AlignmentFlag.AlignVCenter, name)
+        x = 18 + painter.fontMetrics().horizontalAdvance(name) + 22
+        painter.setFont(font(8.5))
+        painter.setPen(p.quiet)
+        n = len(self.desk.shots)
+        painter.drawText(
+            QRectF(x, 0, 220, 42),
+            Qt.AlignmentFlag.AlignVCenter,
+            f"{n} {'shot' if n == 1 else 'shots'} · every answer is saved",
+        )
+        for name, box in self._tabs().items():
+            here = name == self.place
+            painter.setFont(font(10, bold=here))
+            painter.setPen(p.ink if here else p.quiet)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
+            if here:
+                painter.fillRect(QRectF(box.left() + 16, 39, box.width() - 32, 3), p.accent)
+        counts = {level: 0 for level in (Level.STOP, Level.WARN, Level.NOTE)}
+        for _, finding in self.desk.findings():
+            counts[finding.level] += 1
+        x = self.width() - 320
+        painter.setFont(font(9.5))
+        for level, count in counts.items():
+            draw_mark(painter, QPointF(x, 22), level, 11 if count else 8)
+            painter.setPen(p.ink if count else p.quiet)
+            painter.drawText(QRectF(x + 12, 0, 30, 43), Qt.AlignmentFlag.AlignVCenter, str(count))
+            x += 42
+        painter.setFont(font(8.5))
+        painter.setPen(p.quiet)
+        for name, box in self._corner().items():
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, "words  ^Space" if name == "words" else "lights  L")
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        for name, box in self._tabs().items():
+            if box.contains(event.position()):
+                self.picked.emit(name)
+        for name, box in self._corner().items():
+            if box.contains(event.position()):
+                self.asked.emit(name)
+
+
+class NextLine(QWidget):
+    """The finding in hand, with what mends it; below the Board, and what was said last."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.shown: tuple[Shot, Finding] | None = None
+        self.setFixedHeight(96)
+        self.title, self.text, self.keys = QLabel(), QLabel(), QLabel()
+        self.title.setObjectName("title")
+        self.text.setWordWrap(True)
+        self.keys.setObjectName("quiet")
+        self.fix = act("", self._mend)
+        self.skip = act("Next  N", self.advance, main=False)
+        words = QVBoxLayout()
+        words.setSpacing(1)
+        words.setContentsMargins(0, 0, 0, 0)
+        for label in (self.title, self.text):
+            words.addWidget(label)
+        words.addStretch(1)
+        words.addWidget(self.keys)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(40, 9, 18, 7)
+        row.setSpacing(12)
+        row.addLayout(words, 1)
+        row.addWidget(self.fix)
+        row.addWidget(self.skip)
+        self._at = 0
+
+    def _all(self) -> list[tuple[Shot, Finding]]:
+        """Of the selected shot first, the most severe first."""
+        shot = self.desk.shot
+        return sorted(self.desk.findings(), key=lambda sf: (shot is None or sf[0].id != shot.id, -sf[1].level.weight))
+
+    def refresh(self, start: bool = True) -> None:
+        if start:
+            self._at = 0
+        found = self._all()
+        self.shown = found[self._at % len(found)] if found else None
+        self.skip.setVisible(len(found) > 1)
+        self.keys.setText("↵ unfold · ↑↓ shot · ←→ stage · ^D same as the row above · A add recordings · ? keys")
+        if self.shown is None:
+            self.fix.setVisible(False)
+            self.title.setText("Nothing stands in the way" if self.desk.shots else "Start here")
+            self.text.setText("Unfold Deliver and queue it." if self.desk.shots else "Drop recordings on the Board.")
+        else:
+            shot, finding = self.shown
+            self.title.setText(f"{shot.name} · {finding.stage.capitalize()}")
+            self.text.setText(finding.text)
+            self.fix.setVisible(finding.fix is not None)
+            if finding.fix is not None:
+                self.fix.setText(finding.fix.label)
+        self.update()
+
+    def advance(self) -> None:
+        self._at += 1
+        self.refresh(start=False)
+
+    def _mend(self) -> None:
+        if self.shown is not None and self.shown[1].fix is not None:
+            self.desk.mend(self.shown[0], self.shown[1].fix)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), theme.p.high)
+        painter.setPen(QPen(theme.p.line, 1))
+        painter.drawLine(QPointF(0, 0.5), QPointF(self.width(), 0.5))
+        draw_mark(painter, QPointF(24, 20), self.shown[1].level if self.shown else None)
+
+
+class Window(QMainWindow):
+    """Everything in one window; keys work wherever no text is being typed."""
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__()
+        self.desk = desk
+        self.setWindowTitle(f"{desk.job.name} – Adzer")
+        self.resize(1280, 800)
+        self.setMinimumSize(960, 620)
+        self.setAcceptDrops(True)
+        self.thumbs = Thumbnails(desk)
+        self.top, self.header = TopBar(desk), Header(desk)
+        self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)
+        self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk)
+        self.queue, self.log = QueueView(desk), LogView(desk)
+        self.note = QLabel(self)
+        self.note.setWordWrap(True)
+        self.note.hide()
+        self._note_timer = QTimer(self, singleShot=True)
+        self._note_timer.timeout.connect(self.note.hide)
+        self._lay_out()
+        self.actions_ = self._actions()
+        for action in self.actions_:
+            for keys in action.keys:
+                shortcut = QShortcut(QKeySequence(keys), self)
+                shortcut.activated.connect(lambda a=action: self._run(a))
+        self._connect()
+        self.set_lights(theme.dim)
+        self.refresh()
+
+    def _lay_out(self) -> None:
+        folded = QVBoxLayout()
+        folded.addWidget(self.board, 1)
+        folded.addWidget(self.next)
+        unfolded = QVBoxLayout()
+        unfolded.addWidget(self.row)
+        unfolded.addWidget(self.bench, 1)
+        self.fold = QStackedWidget()
+        for layout in (folded, unfolded):
+            layout.setContentsMargins(0, 0, 0, 0)
+            layout.setSpacing(0)
+            page = QWidget()
+            page.setLayout(layout)
+            self.fold.addWidget(page)
+        place = QWidget()
+        column = QVBoxLayout(place)
+        column.addWidget(self.header)
+        column.addWidget(self.fold, 1)
+        self.pages = QStackedWidget()
+        for page in (place, self.queue, self.log):
+            self.pages.addWidget(page)
+        whole = QWidget()
+        outer = QVBoxLayout(whole)
+        outer.addWidget(self.top)
+        outer.addWidget(self.pages, 1)
+        for layout in (column, outer):
+            layout.setContentsMargins(0, 0, 0, 0)
+            layout.setSpacing(0)
+        self.setCentralWidget(whole)
+
+    def _connect(self) -> None:
+        desk = self.desk
+        self.top.picked.connect(self.go)
+        self.top.asked.connect(lambda what: self.open_words() if what == "words" else self.toggle_lights())
+        for source in (self.header.picked, self.row.picked, self.board.unfolded):
+            source.connect(desk.unfold)
+        for signal in (desk.changed, desk.moved):
+            signal.connect(self.refresh)
+        desk.drafted.connect(self.row.update)
+        desk.slips_moved.connect(self._slips_moved)
+        desk.said.connect(self.say)
+        desk.worker.pictured.connect(self._pictured)
+        desk.worker.failed.connect(self.say)
+        app = QApplication.instance()
+        if app is not None:
+            app.installEventFilter(self)
+
+    # --- keys ------------------------------------------------------------------------------------------------------
+    def _actions(self) -> list[Action]:
+        desk, bench = self.desk, self.bench
+        every, board, benched = "everywhere", "board", "bench"
+        return [
+            Action("add recordings", ("A",), every, self.choose_files),
+            Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),
+            Action("fold back to the Board", ("Esc",), benched, lambda: desk.unfold(None)),
+            Action("previous shot", ("Up",), every, lambda: desk.select(desk.selected - 1), "↑"),
+            Action("next shot", ("Down",), every, lambda: desk.select(desk.selected + 1), "↓"),
+            Action("previous stage", ("[",), every, lambda: self._step_stage(-1)),
+            Action("next stage", ("]",), every, lambda: self._step_stage(1)),
+            Action("left: previous stage, or frame", ("Left",), every, lambda: self._sideways(-1), "←"),
+            Action("right: next stage, or frame", ("Right",), every, lambda: self._sideways(1), "→"),
+            Action("a second back", ("Shift+Left",), benched, lambda: desk.go_to(desk.frame - 25)),
+            Action("a second on", ("Shift+Right",), benched, lambda: desk.go_to(desk.frame + 25)),
+            Action("play, at reduced size", ("Space",), benched, bench.play),
+            Action("set in here", ("{",), benched, lambda: self._range(start=desk.frame)),
+            Action("set out here", ("}",), benched, lambda: self._range(stop=desk.frame + 1)),
+            Action(
+                "the whole recording again",
+                (),
+                benched,
+                lambda: self._range(0, 10**9),
+            ),
+            Action("wipe between before and after", ("W",), benched, bench.toggle_wipe),
+            Action("thirds on the picture", ("T",), benched, bench.toggle_thirds),
+            Action("picture as recorded, while held", (), benched, lambda: None, "Q"),
+            Action("same as the row above", ("Ctrl+D",), every, desk.fill_down, "^D"),
+            Action("next finding", ("N",), board, self.next.advance),
+            Action("queue the chosen deliveries", ("Ctrl+Return",), every, desk.enqueue, "^↵"),
+            Action("measure one second", ("Ctrl+M",), every, self._measure, "^M"),
+            Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
+            Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
+            Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
+            Action("go to the Board", ("F2",), every, lambda: self.go("Board")),
+            Action("go to the Queue", ("F3",), every, lambda: self.go("Queue")),
+            Action("go to the Log", ("F4",), every, lambda: self.go("Log")),
+            Action("lights down, lights up", ("L",), every, self.toggle_lights),
+            Action("find an action by its words", ("Ctrl+Space",), every, self.open_words, "^Space"),
+            Action("keys of this place", ("?",), every, self.open_keys),
+        ]
+
+    def _run(self, action: Action) -> None:
+        if self.pages.currentIndex() == 0 or action.place == "everywhere":
+            here = self.place
+            if action.place in ("everywhere", here):
+                action.run()
+
+    @property
+    def place(self) -> str:
+        return "bench" if self.desk.stage is not None else "board"
+
+    def _measure(self) -> None:
+        shot = self.desk.shot
+        for name in shot.route.deliver.cards if shot else ():
+            self.desk.measure_trial(name)
+
+    def _range(self, start: int | None = None, stop: int | None = None) -> None:
+        """Moves in or out, or both, of the selected shot."""
+        shot = self.desk.shot
+        if shot is not None:
+            self.desk.set_range(
+                shot.start if start is None else start, shot.stop if stop is None else min(stop, shot.facts.frames)
+            )
+
+    def _sideways(self, step: int) -> None:
+        if self.desk.stage is None:
+            self._step_stage(step)
+        else:
+            self.desk.go_to(self.desk.frame + step)
+
+    def _step_stage(self, step: int) -> None:
+        self.desk.column = min(max(self.desk.column + step, 0), len(STAGES) - 1)
+        if self.desk.stage is not None:
+            self.desk.unfold(STAGES[self.desk.column])
+        else:
+            self.desk.moved.emit()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Q is held, not pressed; and a text field that is left with Enter or Esc gives the keys back."""
+        if isinstance(event, QKeyEvent) and not event.isAutoRepeat() and self.isActiveWindow():
+            typing = isinstance(QApplication.focusWidget(), QLineEdit)
+            if event.key() == Qt.Key.Key_Q and not typing and self.desk.stage is not None:
+                if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
+                    self.bench.hold_before(event.type() == QEvent.Type.KeyPress)
+                    return True
+            elif (
+                typing
+                and event.type() == QEvent.Type.KeyPress
+                and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Escape)
+            ):
+                field = QApplication.focusWidget()
+                if field is not None and field.window() is self:
+                    field.clearFocus()
+                    return True
+        return super().eventFilter(watched, event)
+
+    # --- doing -----------------------------------------------------------------------------------------------------
+    def go(self, place: str) -> None:
+        self.top.place = place
+        self.pages.setCurrentIndex(PLACES.index(place))
+        if place == "Log":
+            self.log.refresh()
+        if place == "Board" and self.desk.stage is not None:
+            self.bench.ask()
+        self.top.update()
+
+    def refresh(self) -> None:
+        self.fold.setCurrentIndex(1 if self.desk.stage is not None else 0)
+        if self.desk.stage is not None:
+            self.bench.refresh()
+        else:
+            self.bench.timer.stop()
+            self.board.refresh()
+            self.board.reveal()
+        self.next.refresh()
+        for part in (self.top, self.header, self.row):
+            part.update()
+
+    def _slips_moved(self) -> None:
+        self.board.viewport().update()
+        self.row.update()
+        if self.pages.currentIndex() == 2:
+            self.log.refresh()
+
+    def _pictured(self, reply: Reply) -> None:
+        if reply.key.startswith("thumb-"):
+            image = reply.after or reply.before
+            if image is not None:
+                self.thumbs.arrived(reply.key, to_qimage(image))
+                self.board.viewport().update()
+                self.row.update()
+
+    def say(self, text: str) -> None:
+        """A sentence over the foot of the window, long enough to be read."""
+        self.note.setText(text)
+        self.note.setStyleSheet(
+            f"background: {theme.p.chosen.name()}; color: {theme.p.chosen_ink.name()}; padding: 9px 14px; border-radius: 4px;"
+        )
+        width = min(760, self.width() - 80)
+        self.note.setFixedWidth(width)
+        self.note.adjustSize()
+        self.note.move((self.width() - width) // 2, self.height() - self.note.height() - 112)
+        self.note.raise_()
+        self.note.show()
+        self._note_timer.start(3500 + 45 * len(text))
+
+    def toggle_lights(self) -> None:
+        self.set_lights(not theme.dim)
+
+    def set_lights(self, dim: bool) -> None:
+        theme.dim = dim
+        self.setStyleSheet(style_sheet())
+        for widget in self.findChildren(QWidget):
+            widget.update()
+
+    def open_words(self) -> None:
+        box = Words(self.actions_, self)
+        box.setStyleSheet(style_sheet())
+        box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
+        box.open()
+
+    def open_keys(self) -> None:
+        box = Keys(self.actions_, self.place, self)
+        box.adjustSize()
+        box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
+        box.open()
+
+    def choose_files(self) -> None:
+        paths, _ = QFileDialog.getOpenFileNames(self, "Recordings for the Board")
+        if paths:
+            self.desk.add(paths)
+
+    # --- the window system -----------------------------------------------------------------------------------------
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [u.toLocalFile() for u in event.mimeData().urls() if u.isLocalFile()]
+        if paths:
+            self.desk.add(paths)
+
+    def changeEvent(self, event: QEvent) -> None:
+        if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.desk.check_sources()
+        super().changeEvent(event)
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        app = QApplication.instance()
+        if app is not None:
+            app.removeEventFilter(self)
+        self.bench.timer.stop()
+        self.desk.close()
+        event.accept()

@@ -402,7 +402,12 @@ class Job:
                 "INSERT INTO slips (at, state, shot_id, body, total) VALUES (?,?,?,?,?)",
                 (time.time(), "waiting", shot_id, records.to_json(order), order.stop - order.start),
             )
-            self._log("queue", order.shot, f"{order.card.title} → {order.out}", {"digest": order.digest})
+            self._log(
+                "queue",
+                order.shot,
+                f"{order.card.title} → {Path(order.out).name}",
+                {"digest": order.digest, "folder": str(Path(order.out).parent)},
+            )
         assert cursor.lastrowid is not None
         return cursor.lastrowid
 
@@ -442,7 +447,7 @@ class Job:
 
     def master_path(self, shot: str, card: Any) -> Path:
         """A free name in the output folder that no waiting slip has taken either."""
-        stem = re.sub(r"[^\w ,.()-]+", "_", f"{shot} - {card.title}").replace(":", "_").strip(" .") or "master"
+        stem = re.sub(r"[^\w ,.()-]+", "-", f"{shot} - {card.title}").strip(" .") or "master"
         taken = {s.order.out for s in self.slips() if s.state in ("waiting", "rendering")}
         for n in range(1, 10_000):
             path = self.out_folder / f"{stem}{'' if n == 1 else f' {n}'}.{card.container}"

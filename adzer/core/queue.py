@@ -69,7 +69,7 @@ def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
     job.set_slip(slip.id, state="done", done=checked.frames, total=checked.frames, report=plain, pid=None)
     took = time.monotonic() - began
     job.log(
-        "render", order.shot, f"{order.card.title} → {order.out}: {checked.frames} frames, checked",
+        "render", order.shot, f"{order.card.title} → {Path(order.out).name}: {checked.frames} frames, checked",
         {"seconds": round(took, 2), "bytes": checked.size, "xxh128": checked.checksum, "raster": list(checked.raster)},
     )  # fmt: skip
     return True

@@ -323,7 +323,9 @@ def trial(order: Order, folder: Path, threads: int = 2) -> Trial:
             Reader(plan.source, print_=order.facts.fingerprint) as reader,
             Processor(plan.pixels, threads) as processor,
         ):
-            next(iter(reader.frames(int(plan.timing.frames[start]))))  # opening and seeking are not part of the second
+            # Opening, seeking and loading the loops are not part of the second.
+            first = reader.frame(int(plan.timing.frames[start]))
+            processor.run(first.planes, Writer.loose(plan.spec))
             began = time.monotonic()
             render_segment(plan, reader, processor, (start, start + count), path, threads, lambda _: None)
             took = time.monotonic() - began

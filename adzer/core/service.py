@@ -23,6 +23,7 @@ from . import cards
 from .compile import freeze, preview_plan, recorded_plan
 from .errors import AdzerError
 from .intake import levels_of, read_file, source_problem
+from .media import probe
 from .media.decode import Frame, Reader
 from .media.probe import FileFacts
 from .pixels import PixelPlan, Processor
@@ -55,7 +56,7 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what`` read · levels · sources · trial, with its arguments; ``key`` comes back with the reply."""
+    """``what`` read · levels · sources · gaps · trial, with its arguments; ``key`` comes back with the reply."""
 
     key: str
     what: str
@@ -162,7 +163,7 @@ class Pictures:
         codes = [np.empty((h, w), plan.target.format.dtype) for _ in range(3)]
         processor.run(frame.planes, tuple(codes))
         out = np.empty((h, w, 4), np.uint8)
-        kernels.screen_rgb(*codes, plan.target.to_signal().astype(np.float32), out, 0, h)
+        kernels.screen_rgb(codes[0], codes[1], codes[2], plan.target.to_signal().astype(np.float32), out, 0, h)
         return Image(w, h, out.tobytes()), codes, plan
 
     @staticmethod
@@ -188,6 +189,15 @@ def _same(route: Route) -> tuple[Any, ...]:
     return (route.read, route.shape, route.colour)
 
 
+def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:
+    """Milliseconds between frames; of a long file the widest and narrowest of each stretch."""
+    gaps = np.diff(probe.scan(Path(facts.path), facts.fingerprint).pts) * float(facts.time_base) * 1000
+    if len(gaps) <= most:
+        return gaps
+    parts = np.array_split(gaps, most // 2)
+    return np.array([v for p in parts for v in (p.min(), p.max())])
+
+
 def do_chore(chore: Chore) -> Any:
     """The answer to a chore; AdzerError with a sentence."""
     if chore.what == "read":
@@ -196,6 +206,8 @@ def do_chore(chore: Chore) -> Any:
         return levels_of(*chore.args)
     if chore.what == "sources":
         return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
+    if chore.what == "gaps":
+        return _gaps(*chore.args)
     if chore.what == "trial":
         shot, card, rate = chore.args
         delivery = cards.delivery(card)

@@ -70,7 +70,12 @@ def check(path: Path, plan: RenderPlan, order: Order, levels: list[tuple[float, 
         else:
             compare(name, wanted, found)
     if spec.pixel_aspect == 1:
-        compare("square pixels", True, (facts.pixel_aspect or Fraction(1)) == 1)
+        compare(
+            "pixel aspect",
+            "1/1",
+            str(facts.pixel_aspect or "1")
+            + ("" if facts.pixel_aspect and facts.pixel_aspect.denominator > 1 else "/1"),
+        )
     _check_time(checks, path, plan, facts)
     if plan.timecode and path.suffix in (".mov", ".mp4", ".mkv"):
         compare("timecode", plan.timecode, facts.timecode)

@@ -27,5 +27,5 @@ def run() -> None:
                 processor.run(tuple(planes), tuple(out))
             if chroma == "4:4:4":
                 screen = np.zeros((36, 64, 4), np.uint8)
-                kernels.screen_rgb(*out, target.to_signal().astype(np.float32), screen, 0, 36)
+                kernels.screen_rgb(out[0], out[1], out[2], target.to_signal().astype(np.float32), screen, 0, 36)
                 kernels.waveform(out[0], 1023, 32, 64, np.zeros((64, 32), np.int32))

@@ -190,6 +190,12 @@ class BoardView(QAbstractScrollArea):
             draw_row(
                 painter, self.desk, self.thumbs, i, QRectF(0, i * ROW - offset, width, ROW), i == self.desk.selected
             )
+        below = len(self.desk.shots) * ROW - offset
+        if below < self.viewport().height() - 60:
+            painter.setFont(font(9))
+            painter.setPen(theme.p.quiet)
+            where = QRectF(0, below + 14, width, 30)
+            painter.drawText(where, Qt.AlignmentFlag.AlignCenter, "drop further recordings here")
 
     def _paint_empty(self, painter: QPainter) -> None:
         box = QRectF(self.viewport().rect()).adjusted(120, 70, -120, -70)

@@ -67,7 +67,7 @@ class LogModel(QAbstractTableModel):
             at = time.strftime("%d.%m. %H:%M:%S", time.localtime(row.at))
             return (at, row.kind, row.shot or "", row.text, numbers_text(row.numbers))[index.column()]
         if role == Qt.ItemDataRole.FontRole:
-            return font(9, mono=index.column() in (0, 4))
+            return font(9)
         if role == Qt.ItemDataRole.ForegroundRole and index.column() != 3:
             return theme.p.quiet
         return None

@@ -149,6 +149,9 @@ def style_sheet() -> str:
     QListWidget::item {{ padding: 5px 8px; }}
     QListWidget::item:selected {{ background: {p.tint.name()}; color: {n["ink"]}; }}
     QComboBox {{ background: {n["field"]}; border: 1px solid {n["line"]}; border-radius: 3px; padding: 3px 7px; }}
+    QComboBox:focus {{ border-color: {n["accent"]}; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url({(ICONS / ("down-dim.svg" if theme.dim else "down.svg")).as_posix()}); width: 9px; }}
     QComboBox QAbstractItemView {{ background: {n["high"]}; selection-background-color: {p.tint.name()};
                                    selection-color: {n["ink"]}; }}
     QScrollBar:vertical {{ background: transparent; width: 9px; }}

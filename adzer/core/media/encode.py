@@ -143,6 +143,12 @@ class Writer:
             planes = [planes[2], planes[0], planes[1]]
         return frame, tuple(planes)
 
+    @staticmethod
+    def loose(spec: VideoSpec) -> tuple[Plane, ...]:
+        """Planes of a frame's size that no encoder will see."""
+        sizes = [spec.format.plane_size(spec.raster, i) for i in range(spec.format.planes)]
+        return tuple(np.zeros((h, w), spec.format.dtype) for w, h in sizes)
+
     def write(self, frame: av.VideoFrame, pts: int) -> None:
         frame.pts, frame.time_base = pts, self.spec.time_base
         tags = self.spec.tags

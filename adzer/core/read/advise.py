@@ -65,4 +65,5 @@ def rate_text(rate: Fraction | None) -> str:
     """25, 23.976, 59.94 …"""
     if rate is None:
         return "?"
-    return f"{float(rate):.3f}".rstrip("0").rstrip(".")
+    digits = 3 if rate.denominator in (1, 1001) else 2
+    return f"{float(rate):.{digits}f}".rstrip("0").rstrip(".")

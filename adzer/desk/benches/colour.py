@@ -59,7 +59,7 @@ class ColourBench(StageBench):
             self.curve_card, self.light_card, self.tone_card, self.whites_card, self.beyond_card, self.done_card,
         ]  # fmt: skip
         self.wave = Waveform()
-        self.luma = Histogram("Luma, delivered", 2, dark=True)
+        self.luma = Histogram("Luma", 2, dark=True)
         self.stops = Bars("Stops from grey", 2, dark=True)
         self.plot = CurvePlot()
         self.instruments = [self.wave, self.luma, self.stops, self.plot]
@@ -133,7 +133,7 @@ class ColourBench(StageBench):
                 (f"{s:+d}" if s % 3 == 0 and s else "0" if s == 0 else "", float(a))
                 for s, a in zip(stops, amounts, strict=True)
             ]
-            self.stops.show_bars(bars, f"{len(used)} stops hold something")
+            self.stops.show_bars(bars, f"{len(used)} in use")
         self._show_curve(shot, walked, chain)
 
     def _show_curve(self, shot: Shot, walked: Walk, chain: ColourChain | None) -> None:
@@ -153,7 +153,7 @@ class ColourBench(StageBench):
             ends = curve.decode(np.array([shot.levels.low, min(shot.levels.top(), 1.0)]))
             low, high = np.log2(np.maximum(ends, 1e-6) / 0.18)
             used = (max(float(low), -9.0), min(float(high), 9.0))
-        note = f"{facts.stops_above:.1f} stops above grey, {facts.stops_below:.1f} below"
+        note = f"+{facts.stops_above:.1f} −{facts.stops_below:.1f} stops"
         self.plot.show_curve(stops, signal, out, used, note)
 
     def pictured(self, reply: Reply) -> None:
@@ -165,7 +165,7 @@ class ColourBench(StageBench):
         shares = reply.scopes.histogram / max(float(reply.scopes.histogram.sum()), 1.0)
         cumulative = np.cumsum(shares)
         median = (float(np.searchsorted(cumulative, 0.5)) / codes - black) / (white - black)
-        self.luma.show_shares(shares, 0.0, 1.0, [(black, "0"), (white, "100 %")], f"half lies under {median:.0%}")
+        self.luma.show_shares(shares, 0.0, 1.0, [(black, "0"), (white, "100 %")], f"median {median:.0%}")
 
 
 def _done(walked: Walk) -> str:

@@ -32,7 +32,8 @@ class DeliverBench(StageBench):
             except UnreadableError as error:
                 self.desk.said.emit(str(error))
                 continue
-            button = QPushButton(f"{card.title}  ·  {card.codec}, {card.bits}-bit {card.chroma}")
+            button = QPushButton(f"{card.title} · {card.codec}, {card.bits}-bit")
+            button.setMinimumWidth(80)
             button.setCheckable(True)
             button.setStyleSheet("text-align: left; padding: 6px 10px;")
             button.clicked.connect(lambda _, n=name: self._toggle(n))
@@ -45,9 +46,9 @@ class DeliverBench(StageBench):
         self.queue = act("Queue", self.desk.enqueue)
         self.queue_card = Question("Is it ready?", self.queue)
         self.questions = [self.where_card, self.size_card, self.why_card, self.queue_card]
-        self.table = Table("What leaves", (0.22, 0.22, 0.56), 4)
+        self.table = Table("What leaves", (0.24, 0.26, 0.5), 4)
         self.sizes = Bars("Size, MB", 2)
-        self.times = Bars("Time to make, s", 2)
+        self.times = Bars("Time to make, s", 2, digits=0)
         self.instruments = [self.table, self.sizes, self.times]
 
     def _toggle(self, name: str) -> None:

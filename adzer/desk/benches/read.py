@@ -11,7 +11,7 @@ from ...core.read import advise
 from ...core.read.advise import rate_text
 from ...core.read.measure import DOMAIN
 from ...core.route import Walk
-from ..widgets.plots import Bars, Histogram, Table
+from ..widgets.plots import Histogram, Table, Trace
 from ..widgets.questions import Choice, Pick, Question
 from .base import StageBench
 
@@ -43,7 +43,8 @@ class ReadBench(StageBench):
         self.questions = [self.curve_card, self.primaries_card, self.range_card, self.timing_card]
         self.facts = Table("What this picture is, and how it is known", (0.17, 0.2, 0.63), 4)
         self.levels = Histogram("Levels, as recorded", 3)
-        self.gaps = Bars("Time between frames, ms", 2)
+        self.gaps = Trace("Time between frames, ms", 2)
+        self._gaps_of = ""
         self.instruments = [self.facts, self.levels, self.gaps]
 
     def _retime(self, how: str) -> None:
@@ -123,9 +124,20 @@ class ReadBench(StageBench):
                     marks = []
             note = f"{len(shot.levels.sampled)} frames sampled"
             self.levels.show_shares(np.array(shot.levels.luma), *DOMAIN, marks, note)
-        low, middle, high = (float(v) * 1000 for v in shot.facts.spacing)
-        self.gaps.show_bars([(f"least {low:.1f}", low), (f"usual {middle:.1f}", middle), (f"most {high:.1f}", high)],
-                            "even" if shot.facts.constant_rate else "varies")  # fmt: skip
+        self._show_gaps(shot)
+
+    def _show_gaps(self, shot: Shot) -> None:
+        """Asks for the file's time stamps once a shot."""
+        if self._gaps_of == shot.facts.fingerprint:
+            return
+        self._gaps_of = shot.facts.fingerprint
+        self.gaps.show_values(np.zeros(0))
+
+        def then(value: object, error: str | None) -> None:
+            if error is None and self._gaps_of == shot.facts.fingerprint:
+                self.gaps.show_values(np.asarray(value), "even" if shot.facts.constant_rate else "varies")
+
+        self.desk.worker.chore("gaps", (shot.facts,), then)
 
 
 def _sentence(text: str) -> str:

@@ -105,7 +105,7 @@ class Waveform(Plot):
             painter.drawLine(QPointF(body.left(), y), QPointF(body.right(), y))
             painter.setPen(self.ink())
             if percent in (0, 100):
-                self.text(painter, body.right() - 5, y - 3, str(percent), right=True)
+                self.text(painter, body.right() - 5, y + 11 if percent else y - 3, str(percent), right=True)
 
 
 class Histogram(Plot):
@@ -158,11 +158,11 @@ class Histogram(Plot):
 
 
 class Bars(Plot):
-    """A bar for each name, its value written on it; stops from grey, time-stamp gaps, sizes."""
+    """A bar for each name; on paper, with its value written over it."""
 
-    def __init__(self, title: str, stretch: int = 2, dark: bool = False) -> None:
+    def __init__(self, title: str, stretch: int = 2, dark: bool = False, digits: int = 1) -> None:
         super().__init__(title, stretch)
-        self.dark = dark
+        self.dark, self._digits = dark, digits
         self._bars: list[tuple[str, float]] = []
 
     def show_bars(self, bars: list[tuple[str, float]], note: str = "") -> None:
@@ -174,24 +174,62 @@ class Bars(Plot):
             return
         peak = max(max(v for _, v in self._bars), 1e-9)
         width = (body.width() - 12) / len(self._bars)
-        painter.setFont(font(8))
+        bar = width - 2 if self.dark else min(width * 0.5, 36.0)
         for i, (name, value) in enumerate(self._bars):
-            h = np.sqrt(value / peak) * (body.height() - 26)
+            share = np.sqrt(value / peak) if self.dark else value / peak
+            h = share * (body.height() - (26 if self.dark else 42))
             x = body.left() + 6 + i * width
             warm = i / max(len(self._bars) - 1, 1)
-            painter.fillRect(QRectF(x + 1, body.bottom() - 16 - h, max(width - 2, 1), h),
-                             QColor(int(110 + 140 * warm), int(104 + 118 * warm), int(92 + 70 * warm)) if self.dark else theme.p.accent)  # fmt: skip
-            painter.setPen(self.faint() if self.dark else theme.p.quiet)
-            if name:
-                painter.setPen(self.ink() if self.dark else theme.p.quiet)
-                painter.drawText(QRectF(x - 8, body.bottom() - 15, width + 16, 14), Qt.AlignmentFlag.AlignCenter, name)
+            glow = QColor(int(110 + 140 * warm), int(104 + 118 * warm), int(92 + 70 * warm))
+            box = QRectF(x + (width - bar) / 2, body.bottom() - 17 - h, bar, h)
+            painter.fillRect(box, glow if self.dark else theme.p.quiet)
+            painter.setFont(font(8))
+            painter.setPen(self.ink() if self.dark else theme.p.quiet)
+            painter.drawText(QRectF(x - 8, body.bottom() - 15, width + 16, 14), Qt.AlignmentFlag.AlignCenter, name)
+            if not self.dark:
+                painter.setPen(theme.p.ink)
+                over = QRectF(x, box.top() - 16, width, 14)
+                painter.drawText(over, Qt.AlignmentFlag.AlignCenter, f"{value:.{self._digits}f}")
+
+
+class Trace(Plot):
+    """A value for each of many moments, as dots over time, with the least and the most written at the edge."""
+
+    def __init__(self, title: str, stretch: int = 2) -> None:
+        super().__init__(title, stretch)
+        self._values: Array = np.zeros(0)
+
+    def show_values(self, values: Array, note: str = "") -> None:
+        self._values, self.note = values, note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if not len(self._values):
+            return
+        low, high = float(self._values.min()), float(self._values.max())
+        middle = float(np.median(self._values))
+        reach = max(high - middle, middle - low, middle * 0.1, 1e-6)
+
+        def y(value: float) -> float:
+            return body.center().y() - (value - middle) / reach * (body.height() / 2 - 18)
+
+        painter.setPen(QPen(self.faint(), 1))
+        painter.drawLine(QPointF(body.left(), y(middle)), QPointF(body.right(), y(middle)))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.p.quiet)
+        step = (body.width() - 16) / len(self._values)
+        for i, value in enumerate(self._values):
+            painter.drawEllipse(QPointF(body.left() + 8 + (i + 0.5) * step, y(float(value))), 1.6, 1.6)
+        painter.setPen(theme.p.ink)
+        self.text(painter, body.left() + 6, body.top() + 12, f"most {high:.2f}")
+        self.text(painter, body.left() + 6, body.bottom() - 6, f"least {low:.2f}")
 
 
 class CurvePlot(Plot):
     """Signal over stops from grey: how a curve lays light out, with what the footage uses of it."""
 
     def __init__(self) -> None:
-        super().__init__("Curve, signal over stops", 2)
+        super().__init__("Curve", 2)
         self._stops: Array = np.zeros(0)
         self._signal: Array = np.zeros(0)
         self._out: Array | None = None

@@ -23,7 +23,6 @@ import av.filter
 import numpy as np
 
 from .core.cards import delivery
-from .core.colour import cards as colour_cards
 from .core.compile import compile_order, freeze, pixel_plan
 from .core.intake import read_file
 from .core.media.decode import Reader, planes_of
@@ -98,9 +97,8 @@ def cube(path: Path, chain: Any, size: int = 33) -> Path:
 
 
 def filter_chain(frame: av.VideoFrame, plan: Any, table: Path) -> Callable[[], Any]:
-    """libavfilter doing what the plan does: crop, Lanczos scale, tetrahedral 3D table, format; two threads."""
+    """libavfilter doing what the plan does: crop, Lanczos scale, tetrahedral 3D table, format; the library takes a thread a core."""
     graph = av.filter.Graph()
-    graph.nb_threads = THREADS
     source = graph.add_buffer(
         template=None, width=frame.width, height=frame.height, format=frame.format, time_base=Fraction(1, 25)
     )

@@ -115,7 +115,7 @@ def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order
     if float(np.abs(before).max(initial=0)) < 1e-4:
         checks.append(Check("sound offset", True, "sound is silent, its offset cannot be heard"))
         return
-    lag, alike = audio.shift(before, after, int(AUDIO_REACH * rate))
+    lag, alike = audio.shift(before, after, min(int(AUDIO_REACH * rate), len(before) // 2))
     ok = abs(lag) <= AUDIO_SLACK * rate and alike > 0.5
     checks.append(Check("sound offset", ok, f"sound is {lag / rate * 1000:+.2f} ms off and {alike:.0%} alike"))
 

@@ -17,6 +17,13 @@ from . import probe
 _FORMATS = {"aac": "fltp", "pcm_s24le": "s32", "flac": "s32"}
 
 
+def _layout(context: Any) -> str:
+    """The layout's name; where a container gives only a count of channels, the usual layout of that many."""
+    usual = {1: "mono", 2: "stereo", 3: "2.1", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
+    name = str(context.layout.name)
+    return usual.get(context.channels, name) if "channels" in name else name
+
+
 def samples(path: Path, start: Fraction, stop: Fraction, stream: int = 0, layout: str | None = None, fmt: str = "fltp",
             rate: int | None = None) -> Iterator[av.AudioFrame]:  # fmt: skip
     """Decoded frames between two container times (seconds), cut to the sample, stamped from 0 in 1/rate.
@@ -26,7 +33,7 @@ def samples(path: Path, start: Fraction, stop: Fraction, stream: int = 0, layout
     with probe.open_container(path) as container:
         source = container.streams.audio[stream]
         rate = rate or source.codec_context.sample_rate
-        layout = layout or source.codec_context.layout.name
+        layout = layout or _layout(source.codec_context)
         resampler = av.AudioResampler(format=fmt, layout=layout, rate=rate)
         total = int((stop - start) * rate)
         done = 0
@@ -75,7 +82,8 @@ def encoded(
     """Adds a stream to an open output container at once; the iterator then yields its packets in order."""
     with probe.open_container(path) as source:
         context = source.streams.audio[index].codec_context
-        rate, layout = context.sample_rate, context.layout.name
+        rate, layout = context.sample_rate, _layout(context)
+        share = min(1.0, context.channels / 2)
     if codec == "aac" and rate not in (
         96000,
         88200,
@@ -93,7 +101,7 @@ def encoded(
         rate = 48000
     stream = container.add_stream(codec, rate=rate, layout=layout)
     if codec == "aac":
-        stream.codec_context.bit_rate = kbits * 1000
+        stream.codec_context.bit_rate = int(kbits * 1000 * share)  # the card speaks of stereo
     fmt = _FORMATS[codec]
 
     def packets() -> Iterator[av.Packet]:

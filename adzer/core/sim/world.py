@@ -259,7 +259,7 @@ def trace_ray(ox, oy, oz, dx, dy, dz, t):
         for row in range(3):
             s = (7.0 + 1.6 * row - oy) / dy
             x, z = ox + s * dx, oz + s * dz
-            if 0 < s < depth and 0 < z < 1.6 and x < -2.6 + 0.35 * row:
+            if 0 < s < depth and 0 < z < 1.6 and x < -3.25:
                 u = x * 11.0 + 3.7 * row
                 for cell in range(int(math.floor(u)) - 1, int(math.floor(u)) + 2):
                     seed = _hash(cell, row * 7 + 1)

@@ -15,7 +15,7 @@ from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.sim.demo import CLIPS
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-settings.register_profile("adzer", deadline=None, max_examples=40, suppress_health_check=list(HealthCheck))
+settings.register_profile("adzer", deadline=None, max_examples=40, derandomize=True, suppress_health_check=list(HealthCheck))
 settings.load_profile("adzer")
 
 

@@ -11,52 +11,114 @@ from __future__ import annotations
 import numba
 import numpy as np
 
-_FAST = {"contract", "reassoc", "nsz", "arcp"}
+_FAST = {"contract", "reassoc", "nsz", "arcp", "nnan", "ninf"}  # no code value or table is ever NaN or infinite
 jit = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy")
 inline = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy", inline="always")
 
-# Output table: cells are slices of a float's own exponent and mantissa, 256 to the octave.
+# Output table: its cells are slices of a float's own exponent and mantissa, 256 to the octave.
 MANTISSA_SHIFT = 15
 TABLE_FLOOR = 2.0**-14
 
 
 @jit
 def filter_rows(plane, start, weights, x0, out):
-    """Vertical taps: ``out[i] = Σ w[k]·plane[start+k, x0+i]``."""
-    n = out.shape[0]
-    row = plane[start, x0 : x0 + n]
-    w = weights[0]
-    for i in range(n):
-        out[i] = w * np.float32(row[i])
-    for k in range(1, weights.shape[0]):
-        w = weights[k]
-        if w != 0.0:
-            row = plane[start + k, x0 : x0 + n]
-            for i in range(n):
-                out[i] += w * np.float32(row[i])
-
-
-@jit
-def filter_columns(row, starts, weights, out):
-    """Horizontal taps, weights laid out (taps, columns): ``out[i] = Σ w[k,i]·row[starts[i]+k]``."""
-    n = out.shape[0]
-    for i in range(n):
-        out[i] = np.float32(0.0)
-    for k in range(weights.shape[0]):
-        w = weights[k]
+    """Vertical taps, six rows at a time: ``out[i] = Σ w[k]·plane[start+k, x0+i]``."""
+    n, taps = out.shape[0], weights.shape[0]
+    if taps == 1:
+        row = plane[start, x0 : x0 + n]
         for i in range(n):
-            out[i] += w[i] * row[starts[i] + np.uint32(k)]
+            out[i] = np.float32(row[i])
+        return
+    for k in range(0, taps, 6):
+        a, wa = _tap(plane, start, weights, k, x0, n)
+        b, wb = _tap(plane, start, weights, k + 1, x0, n)
+        c, wc = _tap(plane, start, weights, k + 2, x0, n)
+        d, wd = _tap(plane, start, weights, k + 3, x0, n)
+        e, we = _tap(plane, start, weights, k + 4, x0, n)
+        f, wf = _tap(plane, start, weights, k + 5, x0, n)
+        keep = np.float32(0.0 if k == 0 else 1.0)
+        for i in range(n):
+            near = wa * np.float32(a[i]) + wb * np.float32(b[i]) + wc * np.float32(c[i])
+            out[i] = keep * out[i] + near + wd * np.float32(d[i]) + we * np.float32(e[i]) + wf * np.float32(f[i])
 
 
 @inline
-def _columns(row, starts, weights, out):
-    """A single tap is a copy of neighbours that lie side by side."""
-    if weights.shape[0] == 1:
+def _tap(plane, start, weights, k, x0, n):
+    """One row and its weight; past the last tap the last row again, with weight 0."""
+    last = weights.shape[0] - 1
+    row = plane[start + min(k, last), x0 : x0 + n]
+    return row, weights[k] if k <= last else np.float32(0.0)
+
+
+@jit
+def filter_columns(row, starts, weights, lo, hi, out):
+    """Horizontal taps, a multiple of three, laid out (taps, columns): ``out[i] = Σ w[k,i]·row[starts[i]+k]``, lo ≤ i < hi."""
+    part, where = out[lo:hi], starts[lo:hi]
+    one, two = np.uint64(1), np.uint64(2)
+    for k in range(0, weights.shape[0], 3):
+        a, b, c = weights[k][lo:hi], weights[k + 1][lo:hi], weights[k + 2][lo:hi]
+        keep = np.float32(0.0 if k == 0 else 1.0)
+        for i in range(part.shape[0]):
+            at = where[i] + np.uint64(k)
+            part[i] = keep * part[i] + a[i] * row[at] + b[i] * row[at + one] + c[i] * row[at + two]
+
+
+@jit
+def filter_halving(row, starts, weights, lo, hi, out):
+    """The same for exact halving with one kernel of up to three taps."""
+    part, n = out[lo:hi], hi - lo
+    origin = np.int64(starts[lo])
+    near = row[origin : origin + 2 * n + 1]
+    wa, wb, wc = weights[0, lo], weights[1, lo], weights[2, lo]
+    for i in range(n):
+        part[i] = wa * near[2 * i] + wb * near[2 * i + 1] + wc * near[2 * i + 2]
+
+
+@jit
+def filter_doubling(row, starts, weights, lo, hi, phases, out):
+    """The same for exact doubling, whose two kernels repeat: contiguous reads, the machine's vectors at work."""
+    n = (hi - lo) // 2
+    for phase in range(2):
+        part = phases[phase, :n]
+        origin = np.int64(starts[lo + phase])
+        for k in range(0, weights.shape[0], 3):
+            wa, wb, wc = weights[k, lo + phase], weights[k + 1, lo + phase], weights[k + 2, lo + phase]
+            first = origin + k
+            a, b, c = row[first : first + n], row[first + 1 : first + 1 + n], row[first + 2 : first + 2 + n]
+            keep = np.float32(0.0 if k == 0 else 1.0)
+            for i in range(n):
+                part[i] = keep * part[i] + wa * a[i] + wb * b[i] + wc * c[i]
+    even, odd, both = phases[0, :n], phases[1, :n], out[lo:hi]
+    for i in range(n):
+        both[2 * i] = even[i]
+        both[2 * i + 1] = odd[i]
+
+
+@inline
+def _columns(row, starts, weights, double, phases, out):
+    """One tap is a copy of neighbours; doubling where ``double`` (lo, hi) says so; the general filter elsewhere."""
+    n = out.shape[0]
+    if double[0] < 0:
         origin = np.int64(starts[0])
-        for i in range(out.shape[0]):
-            out[i] = row[origin + i]
+        part = row[origin : origin + n]
+        for i in range(n):
+            out[i] = part[i]
     else:
-        filter_columns(row, starts, weights, out)
+        lo, hi = double
+        filter_columns(row, starts, weights, 0, lo, out)
+        if hi > lo:
+            filter_doubling(row, starts, weights, lo, hi, phases, out)
+        filter_columns(row, starts, weights, hi, n, out)
+
+
+@inline
+def _halve(row, starts, weights, span, out):
+    """``filter_halving`` within ``span``, the general filter at the edges."""
+    lo, hi = span
+    filter_columns(row, starts, weights, 0, lo, out)
+    if hi > lo:
+        filter_halving(row, starts, weights, lo, hi, out)
+    filter_columns(row, starts, weights, hi, out.shape[0], out)
 
 
 @jit
@@ -71,29 +133,32 @@ def to_rgb(y, b, r, matrix):
 
 
 @jit
-def look_up(x, table, low, scale):
-    """In place: a table over evenly spaced signal, straight between its points, held at both ends."""
-    top = np.float32(table.shape[0] - 1.001)
+def look_up(x, index, table):
+    """In place: a table over evenly spaced places 0, 1, 2 …, held at both ends; a cell is (value at 0, slope) of its line.
+
+    ``index`` is room for as many int32. Finding the cells is vector work, fetching them is not: hence two loops.
+    """
+    top = np.float32(table.shape[0] - 0.001)
     for i in range(x.shape[0]):
-        t = min(max((x[i] - low) * scale, np.float32(0.0)), top)
-        k = np.uint32(np.int32(t))
-        a = table[k]
-        x[i] = a + (t - np.float32(np.int32(t))) * (table[k + np.uint32(1)] - a)
+        x[i] = min(max(x[i], np.float32(0.0)), top)
+        index[i] = np.int32(x[i])
+    for i in range(x.shape[0]):
+        k = np.uint32(index[i])
+        x[i] = table[k, 0] + x[i] * table[k, 1]
 
 
 @jit
-def look_up_light(x, bits, table, limit):
-    """In place: a table over light, whose cells follow the float's exponent. ``bits`` is ``x`` seen as int32."""
-    floor = np.float32(TABLE_FLOOR)
+def look_up_light(x, bits, index, table, limit):
+    """In place: the same over light + 2⁻¹⁴, whose cells follow the float's exponent. ``bits`` is ``x`` seen as int32."""
+    floor, top = np.float32(TABLE_FLOOR), np.float32(limit + TABLE_FLOOR)
     base = np.int32(113 << (23 - MANTISSA_SHIFT))  # exponent field of 2⁻¹⁴
     for i in range(x.shape[0]):
-        x[i] = min(max(x[i], np.float32(0.0)), limit) + floor
+        x[i] = min(max(x[i], floor), top)
     for i in range(x.shape[0]):
-        b = bits[i]
-        k = np.uint32((b >> MANTISSA_SHIFT) - base)
-        f = np.float32(b & ((1 << MANTISSA_SHIFT) - 1)) * np.float32(1.0 / (1 << MANTISSA_SHIFT))
-        a = table[k]
-        x[i] = a + f * (table[k + np.uint32(1)] - a)
+        index[i] = (bits[i] >> MANTISSA_SHIFT) - base
+    for i in range(x.shape[0]):
+        k = np.uint32(index[i])
+        x[i] = table[k, 0] + x[i] * table[k, 1]
 
 
 @jit
@@ -133,73 +198,72 @@ def tetrahedral(r, g, b, lattice):
 
 
 @jit
-def quantise(row, dither, low, high, out):
-    """Adds dither (0 … 1), rounds down, clips to the codes that the format has."""
-    m = dither.shape[0] - 1
-    lo, hi = np.float32(low), np.float32(high)
+def quantise(row, dither, top, out):
+    """Adds dither (0 … 1, as long as the row), rounds down, clips to the codes that the format has."""
+    high = np.float32(top)
     for i in range(row.shape[0]):
-        out[i] = np.int32(min(max(row[i] + dither[i & m], lo), hi))
+        out[i] = np.int32(min(max(row[i] + dither[i], np.float32(0.0)), high))
 
 
 @jit
 def render_band(
-    source, luma, chroma, luma_span, chroma_span, colour_kind, in_matrix, table_in, table_in_range, matrix, table_out,
+    source, luma, chroma, luma_span, chroma_span, colour_kind, in_matrix, table_in, matrix, table_out,
     light_limit, lattice, out_matrix, target, place, half, half_mode, between, dither, top, row0, row1,
 ):  # fmt: skip
     """Delivered rows ``row0`` … ``row1−1`` of the picture (bars are not its business).
 
     source        three planes (rows, stride); for a grey source planes 1 and 2 repeat plane 0 with zero matrix columns
-    luma, chroma  (row starts, row weights, column starts, column weights)
+    luma, chroma  (row starts, row weights, column starts, column weights, (lo, hi) of doubling; lo < 0: one tap)
     *_span        first source column and count that the column filter needs
-    colour_kind   0 none, 1 table–matrix–table, 2 shaper and lattice
+    colour_kind   0 none, 1 table–matrix–table, 2 shaper and lattice; ``in_matrix`` then gives places in ``table_in``,
+                  and ``matrix`` gives light + 2⁻¹⁴, places in ``table_out``
     target        three delivered planes; ``place`` (x, y) of the picture in each
-    half          (column starts, column weights) of the chroma reduction; ``between`` (2, rows, columns) keeps float
+    half          (column starts, column weights, (lo, hi) of plain halving) of the chroma reduction; ``between`` (2, rows, columns) keeps float
                   chroma rows for ``reduce_rows``; when the format keeps all rows they are written here
     """
     n = luma[2].shape[0]
-    work = np.empty((3, n), np.float32)
+    work = np.zeros((3, n + 8), np.float32)
     bits = work.view(np.int32)
-    raw0 = np.empty(luma_span[1], np.float32)
-    raw1 = np.empty(chroma_span[1], np.float32)
-    less = np.empty((2, half[0].shape[0]), np.float32)
-    y, b, r = work[0], work[1], work[2]
+    index = np.empty(n, np.int32)
+    raw0, raw1 = np.zeros(luma_span[1] + 8, np.float32), np.zeros(chroma_span[1] + 8, np.float32)
+    used0, used1 = raw0[: luma_span[1]], raw1[: chroma_span[1]]
+    phases = np.empty((2, n // 2 + 1), np.float32)
+    less = np.empty(half[0].shape[0], np.float32)
+    y, b, r = work[0, :n], work[1, :n], work[2, :n]
     keep_rows = between.shape[1] == 0
     m = dither.shape[0] - 1
     for row in range(row0, row1):
-        filter_rows(source[0], luma[0][row], luma[1][row], luma_span[0], raw0)
-        _columns(raw0, luma[2], luma[3], y)
-        filter_rows(source[1], chroma[0][row], chroma[1][row], chroma_span[0], raw1)
-        _columns(raw1, chroma[2], chroma[3], b)
-        filter_rows(source[2], chroma[0][row], chroma[1][row], chroma_span[0], raw1)
-        _columns(raw1, chroma[2], chroma[3], r)
+        filter_rows(source[0], luma[0][row], luma[1][row], luma_span[0], used0)
+        _columns(raw0, luma[2], luma[3], luma[4], phases, y)
+        filter_rows(source[1], chroma[0][row], chroma[1][row], chroma_span[0], used1)
+        _columns(raw1, chroma[2], chroma[3], chroma[4], phases, b)
+        filter_rows(source[2], chroma[0][row], chroma[1][row], chroma_span[0], used1)
+        _columns(raw1, chroma[2], chroma[3], chroma[4], phases, r)
         to_rgb(y, b, r, in_matrix)
         if colour_kind == 1:
             for c in range(3):
-                look_up(work[c], table_in, table_in_range[0], table_in_range[1])
+                look_up(work[c, :n], index, table_in)
             to_rgb(y, b, r, matrix)
             for c in range(3):
-                look_up_light(work[c], bits[c], table_out, light_limit)
+                look_up_light(work[c, :n], bits[c, :n], index, table_out, light_limit)
         elif colour_kind == 2:
             for c in range(3):
-                look_up(work[c], table_in, table_in_range[0], table_in_range[1])
+                look_up(work[c, :n], index, table_in)
             tetrahedral(y, b, r, lattice)
         if colour_kind != 0:
             to_rgb(y, b, r, out_matrix)
         noise = dither[(row + place[0, 1]) & m]
-        quantise(y, noise, 0, top, target[0][row + place[0, 1], place[0, 0] : place[0, 0] + n])
+        quantise(y, noise[:n], top, target[0][row + place[0, 1], place[0, 0] : place[0, 0] + n])
         for c in range(2):
-            if half_mode:
-                filter_columns(work[c + 1], half[0], half[1], less[c])
-                part = less[c]
-            else:
-                part = work[c + 1]
+            channel = work[c + 1]
             if keep_rows:
+                part = less if half_mode else channel[:n]
+                if half_mode:
+                    _halve(channel, half[0], half[1], half[2], part)
                 x = place[1, 0]
-                quantise(part, noise, 0, top, target[c + 1][row + place[1, 1], x : x + part.shape[0]])
+                quantise(part, noise[: part.shape[0]], top, target[c + 1][row + place[1, 1], x : x + part.shape[0]])
             else:
-                kept = between[c, row]
-                for i in range(part.shape[0]):
-                    kept[i] = part[i]
+                _halve(channel, half[0], half[1], half[2], between[c, row])
 
 
 @jit
@@ -213,7 +277,7 @@ def reduce_rows(between, starts, weights, target, place, dither, top, row0, row1
         for c in range(2):
             filter_rows(between[c], starts[row], weights[row], 0, buffer)
             x = place[1, 0]
-            quantise(buffer, noise, 0, top, target[c + 1][row + place[1, 1], x : x + n])
+            quantise(buffer, noise[:n], top, target[c + 1][row + place[1, 1], x : x + n])
 
 
 @jit

@@ -23,7 +23,7 @@ Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
 
 TABLE_IN_CELLS = 4096
-TABLE_IN_DOMAIN = (-0.3, 1.3)  # R′G′B′ of any Y′CbCr code lies well inside what matters here
+TABLE_IN_DOMAIN = (-0.2, 1.12)  # limited range reaches 1.095; colours beyond are none that a camera records
 LATTICE = 65
 TABLE_FLOOR_OCTAVE = -14
 CELLS_PER_OCTAVE = 256
@@ -166,10 +166,9 @@ class PixelPlan:
     def table_in(self) -> Floats:
         """Signal → light over ``TABLE_IN_DOMAIN``; for a lattice, signal → lattice coordinate."""
         assert self.chain is not None
-        signal = np.linspace(*TABLE_IN_DOMAIN, TABLE_IN_CELLS + 1)
-        if self.kind == 1:
-            return np.clip(self.chain.decode(signal), -(2.0**16), 2.0**16).astype(np.float32)
-        return self.shaper(signal).astype(np.float32)
+        halves = np.linspace(*TABLE_IN_DOMAIN, 2 * TABLE_IN_CELLS + 1)
+        values = np.clip(self.chain.decode(halves), -(2.0**16), 2.0**16) if self.kind == 1 else self.shaper(halves)
+        return _lines(values[::2], np.arange(TABLE_IN_CELLS + 1, dtype=np.float64), values[1::2])
 
     def shaper(self, signal: Array) -> Array:
         """Lattice coordinate of a signal. Curves are even enough as they are; linear light is taken by its 3rd root."""
@@ -196,7 +195,10 @@ class PixelPlan:
         light = 2.0 ** (TABLE_FLOOR_OCTAVE + cell // CELLS_PER_OCTAVE) * (
             1 + cell % CELLS_PER_OCTAVE / CELLS_PER_OCTAVE
         )
-        return self.chain.tone(light - 2.0**TABLE_FLOOR_OCTAVE).astype(np.float32)
+        middle = (light[:-1] + light[1:]) / 2
+        tone = self.chain.tone
+        floor = 2.0**TABLE_FLOOR_OCTAVE
+        return _lines(tone(light - floor), light, tone(middle - floor))
 
     @cached_property
     def lattice(self) -> Floats:
@@ -215,6 +217,45 @@ class PixelPlan:
 
 
 DITHER = dither_tile()
+
+
+def _columns(filter_: AxisFilter, first: int = 0) -> tuple[NDArray[np.uint64], Floats, tuple[int, int]]:
+    """A filter as ``kernels.filter_columns`` takes it: starts, weights (taps, columns) padded to threes, and its kind.
+
+    The kind is (−1, 0) for a plain copy, else (lo, hi): between them the filter doubles, its two kernels repeating.
+    """
+    count, taps = filter_.weights.shape
+    padded = np.zeros((-(-taps // 3) * 3, count), np.float32)
+    padded[:taps] = filter_.weights.T
+    starts = (filter_.start - first).astype(np.uint64)
+    return starts, padded, (-1, 0) if taps == 1 else _repeating(filter_, every=2, step=1)
+
+
+def _repeating(filter_: AxisFilter, every: int, step: int) -> tuple[int, int]:
+    """The longest stretch in which column i + ``every`` does what column i does, ``step`` samples on; (0, 0) if short."""
+    if len(filter_.start) < 64:
+        return 0, 0
+    moved = filter_.start[every:] - filter_.start[:-every] == step
+    alike = np.all(np.abs(filter_.weights[every:] - filter_.weights[:-every]) < 1e-6, axis=1)
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], moved & alike, [False]]).astype(np.int8)))
+    if len(edges) == 0:
+        return 0, 0
+    runs = edges.reshape(-1, 2)
+    lo, hi = (int(v) for v in runs[np.argmax(runs[:, 1] - runs[:, 0])])
+    hi += every
+    return (lo, hi - (hi - lo) % every) if hi - lo > 48 else (0, 0)
+
+
+def _lines(values: Array, places: Array, between: Array) -> Floats:
+    """Cells of straight pieces over ``places``, as (value at 0, slope).
+
+    ``between`` are the values halfway: each piece is shifted by half of what it misses there, which halves its error.
+    """
+    slope = np.diff(values) / np.diff(places)
+    middle = (places[:-1] + places[1:]) / 2
+    chord = values[:-1] + slope * (middle - places[:-1])
+    start = chord + (between - chord) / 2 - slope * middle
+    return np.stack([start, slope], axis=-1).astype(np.float32)
 
 
 def _frozen(plane: Plane) -> Plane:
@@ -238,29 +279,37 @@ class Processor:
         vertical = plan.target.format.sub[1] > 1
         self._between = np.empty((2, rows if vertical else 0, len(half.start)), np.float32)
         self._half_rows = (half_rows.start, half_rows.weights)
-        small: Floats = np.zeros(2, np.float32)
+        small: Floats = np.zeros((1, 2), np.float32)
         kind, chain = plan.kind, plan.chain
         span_y, span_c = plan.luma[0].span, plan.chroma[0].span
         self._fixed: tuple[Any, ...] = (
             self._axes(plan.luma, span_y[0]), self._axes(plan.chroma, span_c[0]),
-            np.array(span_y), np.array(span_c), kind, plan.in_matrix.astype(np.float32),
+            np.array(span_y), np.array(span_c), kind, self._places_in(),
             plan.table_in if kind else small,
-            np.array([TABLE_IN_DOMAIN[0], TABLE_IN_CELLS / (TABLE_IN_DOMAIN[1] - TABLE_IN_DOMAIN[0])], np.float32),
-            np.column_stack([chain.matrix if chain else np.eye(3), np.zeros(3)]).astype(np.float32),
+            np.column_stack([chain.matrix if chain else np.eye(3), np.full(3, 2.0**TABLE_FLOOR_OCTAVE)]).astype(np.float32),
             plan.table_out if kind == 1 else small,
             np.float32(plan.light_limit if kind == 1 else 1.0),
             plan.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32),
             plan.out_matrix.astype(np.float32),
         )  # fmt: skip
-        self._half = (half.start.astype(np.uint32), np.ascontiguousarray(half.weights.T))
+        starts, weights, _ = _columns(half)
+        plain = half.weights.shape[1] <= 3 and plan.target.format.sub[0] == 2
+        self._half = (starts, weights, _repeating(half, every=1, step=2) if plain else (0, 0))
+        self._dither = np.tile(DITHER, (1, -(-n // DITHER.shape[1])))
+
+    def _places_in(self) -> Floats:
+        """``in_matrix``, ending in places of the input table where there is one."""
+        matrix = self.plan.in_matrix.copy()
+        if self.plan.kind:
+            low, high = TABLE_IN_DOMAIN
+            matrix[:, 3] -= low
+            matrix *= TABLE_IN_CELLS / (high - low)
+        return matrix.astype(np.float32)
 
     @staticmethod
     def _axes(pair: tuple[AxisFilter, AxisFilter], first: int) -> tuple[Any, ...]:
         columns, rows = pair
-        return (
-            rows.start, rows.weights,
-            (columns.start - first).astype(np.uint32), np.ascontiguousarray(columns.weights.T),
-        )  # fmt: skip
+        return (rows.start, rows.weights, *_columns(columns, first))
 
     def __enter__(self) -> Processor:
         return self
@@ -294,14 +343,24 @@ class Processor:
 
         def band(span: tuple[int, int]) -> None:
             k.render_band(
-                planes, *self._fixed, target, places, self._half, halved, self._between, DITHER, top, span[0], span[1]
+                planes,
+                *self._fixed,
+                target,
+                places,
+                self._half,
+                halved,
+                self._between,
+                self._dither,
+                top,
+                span[0],
+                span[1],
             )
 
         list(self._pool.map(band, self._bands(plan.warp.picture[1])))
         if self._between.shape[1]:
 
             def rows(span: tuple[int, int]) -> None:
-                k.reduce_rows(self._between, *self._half_rows, target, places, DITHER, top, span[0], span[1])
+                k.reduce_rows(self._between, *self._half_rows, target, places, self._dither, top, span[0], span[1])
 
             list(self._pool.map(rows, self._bands(len(self._half_rows[0]))))
 

@@ -1,0 +1,120 @@
+"""The command line as a person runs it: exit codes, JSON, sentences."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+
+import pytest
+
+from adzer.core.job import Job
+from adzer.core.media import probe
+from adzer.core.sim.demo import demo_job
+
+from ..conftest import write_clip
+from .test_media import bad_files
+
+
+def adzer(*words, timeout=200):
+    done = subprocess.run([sys.executable, "-m", "adzer", *map(str, words)], capture_output=True, text=True, timeout=timeout)
+    assert "Traceback" not in done.stderr, done.stderr
+    return done
+
+
+def test_read_gives_every_field_with_evidence(scope_clip, phone_clip):
+    done = adzer("read", scope_clip, phone_clip, "--json")
+    assert done.returncode == 0
+    scope, phone = json.loads(done.stdout)
+    picture = scope["picture"]
+    expected = {"raster": [1440, 1080], "pixel_aspect": "1/1", "projection": "flat", "eyes": "one", "curve": "bt709", "range": "limited",
+                "matrix": "bt709", "bits": 10, "chroma": "4:2:2", "rate": "25/1", "constant_rate": True, "timecode": "10:14:22:00",
+                "frames": 100, "duration": 4.0}  # fmt: skip
+    assert {k: picture[k] for k in expected} == expected
+    assert set(picture) - {"siting"} <= set(scope["evidence"]) and all(scope["evidence"].values())
+    assert scope["findings"][0]["code"] == "log-tagged-display" and scope["findings"][0]["fix"]["value"] == "fen-log"
+    assert phone["picture"]["timecode"] is None and not phone["picture"]["constant_rate"]
+
+
+def test_exit_codes_tell_bad_input_from_stop_findings(tmp_path, small_clip):
+    from adzer.core.media.encode import VideoTags
+
+    untagged = write_clip(tmp_path / "untagged.mp4", 6, tags=VideoTags(None, None, None, None), raster=(8, 8), options={})
+    assert adzer("read", untagged).returncode == 1
+    for words in (["read", tmp_path / "none.mov"], ["convert", small_clip, "--card", "nothing", "--out", "x.mp4"], ["nonsense"], ["read"],
+                  ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mov"], ["route", small_clip, "x"],
+                  ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4", "--squeeze", "0"],
+                  ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4", "--from", "02:00:00:00"],
+                  ["sim", "shoot", "kettle", "--out", tmp_path / "x.mp4"], ["cards", "kettles"]):  # fmt: skip
+        done = adzer(*words)
+        assert done.returncode == 2 and done.stderr.strip(), words
+        assert done.stdout == ""
+    done = adzer("convert", untagged, "--card", "web-wide", "--out", tmp_path / "x.mp4")
+    assert done.returncode == 1 and not (tmp_path / "x.mp4").exists()
+
+
+def test_bad_files_never_end_in_a_traceback(tmp_path, small_clip):
+    files = bad_files(tmp_path, small_clip)
+    done = adzer("read", *files, "--json")
+    assert done.returncode == 2 and done.stderr.count("adzer: ") >= 5
+    assert all(f.name in done.stderr or f.name in done.stdout for f in files)
+
+
+def test_convert_makes_a_checked_master(scope_clip, tmp_path):
+    out = tmp_path / "m.mp4"
+    done = adzer("convert", scope_clip, "--card", "native-wide", "--out", out, "--squeeze", "1.6", "--shape", "2.39", "--curve", "fen-log",
+                 "--exposure", "0.3", "--whites", "let-go", "--from", "10:14:23:00", "--to", "10:14:23:10", "--json")  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    facts = probe.probe(out)
+    assert facts.raster == (1440, 602) and facts.frames == 10 and facts.timecode == "10:14:23:00"
+    assert told["checksum"] == probe.checksum(out) and all(c["passed"] for c in told["checks"])
+
+
+@pytest.fixture(scope="module")
+def job(tmp_path_factory):
+    path = demo_job(tmp_path_factory.mktemp("demo"))
+    with Job.open(path) as held:
+        for shot in held.shots():
+            held.set_range(shot, 0, 8)
+    return path
+
+
+def test_route_shows_each_stage_before_and_after(job):
+    done = adzer("route", job, "sails, wide", "--card", "archive", "--json")
+    stages = json.loads(done.stdout)
+    assert done.returncode == 0 and [s["stage"] for s in stages][4] == "shape"
+    assert stages[4]["before"]["raster"] == [1440, 1080] and stages[4]["after"]["raster"] == [1440, 602]
+    assert "2.39" in adzer("route", job, "1").stdout
+
+
+def test_render_makes_the_chosen_deliveries(job, tmp_path):
+    done = adzer("render", job, "--out", tmp_path, "--shot", "by the canal", "--json")
+    made = json.loads(done.stdout)
+    assert done.returncode == 0, done.stderr
+    assert [m["state"] for m in made] == ["done", "done"] and len(list(tmp_path.glob("*.mp4"))) == 2
+    again = adzer("render", job, "--out", tmp_path, "--shot", "by the canal", "--card", "web-wide")
+    assert again.returncode == 0 and "16-9 2.mp4" in again.stdout
+
+
+def test_cards_are_listed_and_checked(tmp_path):
+    assert "fen-log" in adzer("cards", "curves").stdout
+    bad = tmp_path / "mine.toml"
+    bad.write_text('title = "x"\nform = "lin-log"\na = -1.0\n')
+    done = adzer("cards", "check", bad)
+    assert done.returncode == 2 and "mine" in done.stderr
+    bad.write_text('title = "mine"\nform = "mirrored-log"\na = 30.0\nc = 0.25\nd = 0.1\n')
+    assert "stops above grey" in adzer("cards", "check", bad).stdout
+
+
+def test_sim_shoots_a_clip_with_its_truth(tmp_path):
+    out = tmp_path / "c.mov"
+    done = adzer("sim", "shoot", "scope-lens", "--frames", 3, "--size", "160x120", "--out", out, "--samples", 1)
+    assert done.returncode == 0 and probe.probe(out).frames == 3
+    assert json.loads((tmp_path / "c.mov.json").read_text())["squeeze"] == 1.6
+
+
+def test_every_command_explains_itself():
+    for words in ([], ["read"], ["convert"], ["route"], ["render"], ["cards"], ["sim", "shoot"], ["demo"], ["open"]):
+        done = adzer(*words, "--help")
+        assert done.returncode == 0 and ("Example" in done.stdout or not words)

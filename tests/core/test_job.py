@@ -1,0 +1,210 @@
+"""The job file: every edit one transaction, undo that survives a restart, hostile files refused."""
+
+from __future__ import annotations
+
+import shutil
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from fractions import Fraction
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from adzer.core import cards, queue
+from adzer.core.compile import freeze
+from adzer.core.errors import UnreadableError
+from adzer.core.intake import add_files, read_file
+from adzer.core.job import Job
+from adzer.core.route import Route
+
+
+@pytest.fixture
+def job(tmp_path, small_clip):
+    made = Job.create(tmp_path / "mill.adzer", "Mill", Fraction(25))
+    add_files(made, [small_clip])
+    yield made
+    made.close()
+
+
+def state(job):
+    return [(s.id, s.name, s.route, s.start, s.stop) for s in job.shots()], job.meta("out")
+
+
+def test_undo_and_redo_survive_a_restart(job):
+    states = [state(job)]
+    shot = job.decide(job.shots()[0], job.shots()[0].route.with_("colour", exposure=0.5), "brighter")
+    states.append(state(job))
+    job.set_range(shot, 5, 50)
+    states.append(state(job))
+    job.set_meta("output folder", out="/elsewhere")
+    states.append(state(job))
+    job.remove_shot(shot)
+    path = job.path
+    job.close()
+    with Job.open(path) as again:
+        assert again.shots() == []
+        for expected in reversed(states):
+            again.undo()
+            assert state(again) == expected
+    with Job.open(path) as again:
+        for expected in states[1:]:
+            again.redo()
+            assert state(again) == expected
+        again.redo()
+        assert again.shots() == [] and again.redo() is None
+        kinds = [r.kind for r in again.log_rows()]
+        assert kinds.count("undo") == 4 and kinds.count("redo") == 4 and "remove" in kinds
+
+
+@given(st.lists(st.sampled_from(("edit", "undo", "redo")), max_size=25))
+def test_undo_is_a_line_that_new_edits_cut(tmp_path_factory, small_clip, steps):
+    facts, _ = read_file(small_clip)
+    with Job.create(tmp_path_factory.mktemp("j") / "x.adzer", "x") as job:
+        job.add_shot(facts)
+        history, at = [0.0], 0
+        for n, step in enumerate(steps, 1):
+            shot = job.shots()[0]
+            if step == "edit":
+                job.decide(shot, shot.route.with_("colour", exposure=n / 10), "x")
+                history, at = [*history[: at + 1], n / 10], at + 1
+            elif step == "undo" and at > 0:
+                assert job.undo() is not None
+                at -= 1
+            elif step == "redo":
+                assert (job.redo() is None) == (at == len(history) - 1)
+                at = min(at + 1, len(history) - 1)
+            assert job.shots()[0].route.colour.exposure == history[at]
+
+
+_WRITER = """
+import sys
+from adzer.core.job import Job
+job = Job.open(sys.argv[1])
+n = 0
+while True:
+    n += 1
+    shot = job.shots()[0]
+    job.decide(shot, shot.route.with_("colour", exposure=(n % 80) / 10), str(n))
+    print(n, flush=True)
+"""
+
+
+def test_a_kill_loses_no_committed_edit(job):
+    process = subprocess.Popen([sys.executable, "-c", _WRITER, str(job.path)], stdout=subprocess.PIPE, text=True)
+    assert process.stdout is not None
+    for line in process.stdout:
+        if int(line) >= 20:
+            break
+    process.send_signal(signal.SIGKILL)
+    told = [int(v) for v in process.stdout.read().split()] or [20]
+    process.wait()
+    with Job.open(job.path) as again:
+        words = again.undo()
+        assert words is not None and int(words) >= max(told)
+
+
+def test_decisions_are_logged_with_their_numbers(job):
+    shot = job.shots()[0]
+    job.decide(shot, shot.route.with_("shape", squeeze="8/5"), "desqueeze")
+    row = job.log_rows()[0]
+    assert row.kind == "decide" and row.numbers == {"shape.squeeze": ["1/1", "8/5"]}
+
+
+def test_slips_are_frozen_and_the_queue_renders_them(job):
+    shot = job.shots()[0]
+    shot = job.set_range(shot, 0, 20)
+    out = job.master_path(shot.name, cards.delivery("web-wide"))
+    job.enqueue(shot.id, freeze(shot.name, shot.facts, shot.route, "web-wide", out, shot.start, shot.stop, shot.levels))
+    assert job.master_path(shot.name, cards.delivery("web-wide")) != out
+    job.decide(shot, shot.route.with_("colour", exposure=2.0), "after queueing")
+    assert job.slips()[0].order.route == Route()
+    heard = []
+    assert queue.run(job, lambda slip, p: heard.append(p.doing)) == []
+    slip = job.slips()[0]
+    assert slip.state == "done" and out.exists() and slip.report["frames"] == 20 and "checking" in heard
+    row = job.log_rows()[0]
+    assert row.kind == "render" and row.numbers["xxh128"] == slip.report["checksum"]
+
+
+def test_a_slip_whose_process_died_waits_again_and_a_stopped_one_does_not(job):
+    shot = job.shots()[0]
+    for n in (1, 2, 3):
+        job.enqueue(shot.id, freeze(shot.name, shot.facts, Route(), "web-wide", job.out_folder / f"{n}.mp4", 0, 10, shot.levels))
+    dead = subprocess.Popen([sys.executable, "-c", ""])
+    dead.wait()
+    job.set_slip(1, state="rendering", pid=dead.pid)
+    job.set_slip(2, state="cancelled")
+    (job.out_folder).mkdir()
+    (job.out_folder / "3.mp4").write_text("taken meanwhile")
+    assert queue.run(job) == [3]
+    assert [s.state for s in job.slips()] == ["done", "cancelled", "failed"]
+    assert "never overwritten" in job.slips()[2].why
+
+
+def test_the_queue_stops_when_told_from_elsewhere(job):
+    shot = job.shots()[0]
+    job.enqueue(shot.id, freeze(shot.name, shot.facts, Route().with_("shape", hold="native"), "native-wide", job.out_folder / "x.mp4", levels=shot.levels))
+    process = subprocess.Popen([sys.executable, "-m", "adzer.core.queue", str(job.path)], stdout=subprocess.PIPE)
+    end = time.monotonic() + 60
+    while job.slip_state(1) != "rendering" and time.monotonic() < end:
+        time.sleep(0.01)
+    job.set_slip(1, state="cancelled")
+    assert process.wait(60) == 0
+    assert job.slip_state(1) == "cancelled" and not (job.out_folder / "x.mp4").exists()
+
+
+def hostile(path, folder):
+    """Job files that lie, each a copy of a good one with something wrong."""
+
+    def changed(name, *statements):
+        copy = folder / f"{name}.adzer"
+        shutil.copyfile(path, copy)
+        db = sqlite3.connect(copy)
+        for s in statements:
+            db.execute(s)
+        db.commit()
+        db.close()
+
+    changed("trigger", "CREATE TRIGGER t AFTER INSERT ON log BEGIN DELETE FROM shots; END")
+    changed("newer", "PRAGMA user_version = 99")
+    changed("route", "UPDATE shots SET route = '{\"shape\": {\"squeeze\": \"1/0\"}}'")
+    changed("facts", "UPDATE shots SET facts = 'null'")
+    changed("range", "UPDATE shots SET start = 50, stop = -1")
+    changed("rate", "UPDATE meta SET value = '0' WHERE key = 'rate'")
+    changed("log", "INSERT INTO log (at, kind, text, numbers) VALUES (1, 'x', 'x', '{')")
+    changed("tables", "DROP TABLE changes")
+    changed("slip", "INSERT INTO slips (at, state, shot_id, body) VALUES (1, 'waiting', 1, '[1, 2]')")
+    changed("other", "PRAGMA application_id = 7")
+    (folder / "text.adzer").write_text("not a database")
+    (folder / "empty.adzer").write_bytes(b"")
+    (folder / "torn.adzer").write_bytes(path.read_bytes()[:5000])
+    (folder / "folder.adzer").mkdir()
+
+
+def test_hostile_job_files_are_refused_with_their_name(job, tmp_path):
+    path = job.path
+    job.close()
+    db = sqlite3.connect(path)
+    db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    db.close()
+    folder = tmp_path / "hostile"
+    folder.mkdir()
+    hostile(path, folder)
+    for bad in [*sorted(folder.glob("*.adzer")), folder / "gone.adzer"]:
+        with pytest.raises(UnreadableError) as caught:
+            Job.open(bad).close()
+        assert bad.name in str(caught.value), bad
+    Job.open(path).close()
+
+
+def test_files_that_cannot_be_read_are_said_and_the_rest_is_added(job, tmp_path, phone_clip):
+    bad = tmp_path / "bad.mov"
+    bad.write_text("nothing")
+    said = []
+    added = add_files(job, [bad, phone_clip], said.append)
+    assert [s.name for s in added] == ["by-the-canal"] and len(said) == 1 and "bad.mov" in said[0]
+    assert added[0].levels is not None

@@ -15,7 +15,9 @@ from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.sim.demo import CLIPS
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-settings.register_profile("adzer", deadline=None, max_examples=40, derandomize=True, suppress_health_check=list(HealthCheck))
+settings.register_profile(
+    "adzer", deadline=None, max_examples=40, derandomize=True, suppress_health_check=list(HealthCheck)
+)
 settings.load_profile("adzer")
 
 
@@ -71,7 +73,9 @@ def write_clip(
     """A clip of ``picture`` frames with any encoding that the product can write."""
     base = time_base or 1 / rate
     chosen = options if options is not None else {"crf": "12"} if "26" in encoder else {}
-    spec = VideoSpec(encoder, raster, bits, chroma, rate, base, tags or VideoTags("bt709", "bt709", "bt709", "limited"), gop, chosen)
+    spec = VideoSpec(
+        encoder, raster, bits, chroma, rate, base, tags or VideoTags("bt709", "bt709", "bt709", "limited"), gop, chosen
+    )
     with Writer(path, spec, timecode=timecode) as writer:
         voice = None
         if sound:

@@ -278,8 +278,8 @@ class Window(QMainWindow):
             Action("a second back", ("Shift+Left",), benched, lambda: desk.go_to(desk.frame - 25)),
             Action("a second on", ("Shift+Right",), benched, lambda: desk.go_to(desk.frame + 25)),
             Action("play, at reduced size", ("Space",), benched, bench.play),
-            Action("set in here", ("{",), benched, lambda: self._range(start=desk.frame)),
-            Action("set out here", ("}",), benched, lambda: self._range(stop=desk.frame + 1)),
+            Action("set in here", (), benched, lambda: self._range(start=desk.frame), "{"),
+            Action("set out here", (), benched, lambda: self._range(stop=desk.frame + 1), "}"),
             Action(
                 "the whole recording again",
                 (),
@@ -301,7 +301,7 @@ class Window(QMainWindow):
             Action("go to the Log", ("F4",), every, lambda: self.go("Log")),
             Action("lights down, lights up", ("L",), every, self.toggle_lights),
             Action("find an action by its words", ("Ctrl+Space",), every, self.open_words, "^Space"),
-            Action("keys of this place", ("?",), every, self.open_keys),
+            Action("keys of this place", (), every, self.open_keys, "?"),
         ]
 
     def _run(self, action: Action) -> None:
@@ -341,13 +341,17 @@ class Window(QMainWindow):
             self.desk.moved.emit()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Q is held, not pressed; and a text field that is left with Enter or Esc gives the keys back."""
+        """Q is held, not pressed; { } ? lie elsewhere on every keyboard, so their text counts; and a field that is left
+        with Enter or Esc gives the keys back."""
         if isinstance(event, QKeyEvent) and not event.isAutoRepeat() and self.isActiveWindow():
             typing = isinstance(QApplication.focusWidget(), QLineEdit)
             if event.key() == Qt.Key.Key_Q and not typing and self.desk.stage is not None:
                 if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
                     self.bench.hold_before(event.type() == QEvent.Type.KeyPress)
                     return True
+            elif not typing and event.type() == QEvent.Type.KeyPress and event.text() in ("{", "}", "?"):
+                self._run(next(a for a in self.actions_ if a.shown == event.text()))
+                return True
             elif (
                 typing
                 and event.type() == QEvent.Type.KeyPress

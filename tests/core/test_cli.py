@@ -17,7 +17,9 @@ from .test_media import bad_files
 
 
 def adzer(*words, timeout=200):
-    done = subprocess.run([sys.executable, "-m", "adzer", *map(str, words)], capture_output=True, text=True, timeout=timeout)
+    done = subprocess.run(
+        [sys.executable, "-m", "adzer", *map(str, words)], capture_output=True, text=True, timeout=timeout
+    )
     assert "Traceback" not in done.stderr, done.stderr
     return done
 
@@ -39,7 +41,9 @@ def test_read_gives_every_field_with_evidence(scope_clip, phone_clip):
 def test_exit_codes_tell_bad_input_from_stop_findings(tmp_path, small_clip):
     from adzer.core.media.encode import VideoTags
 
-    untagged = write_clip(tmp_path / "untagged.mp4", 6, tags=VideoTags(None, None, None, None), raster=(8, 8), options={})
+    untagged = write_clip(
+        tmp_path / "untagged.mp4", 6, tags=VideoTags(None, None, None, None), raster=(8, 8), options={}
+    )
     assert adzer("read", untagged).returncode == 1
     for words in (["read", tmp_path / "none.mov"], ["convert", small_clip, "--card", "nothing", "--out", "x.mp4"], ["nonsense"], ["read"],
                   ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mov"], ["route", small_clip, "x"],

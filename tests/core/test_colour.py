@@ -142,7 +142,7 @@ def test_white_balance_makes_its_light_neutral(kelvin):
     x, y = daylight(kelvin)
     moved = matrix @ np.array([x / y, 1, (1 - x - y) / y])
     assert np.allclose(moved[:2] / moved.sum(), daylight(6504), atol=1e-9)
-    if 4100 <= kelvin:
+    if kelvin >= 4100:
         assert np.allclose(daylight(kelvin), colour.temperature.CCT_to_xy_CIE_D(kelvin), atol=1e-9)
 
 

@@ -133,7 +133,9 @@ def test_slips_are_frozen_and_the_queue_renders_them(job):
 def test_a_slip_whose_process_died_waits_again_and_a_stopped_one_does_not(job):
     shot = job.shots()[0]
     for n in (1, 2, 3):
-        job.enqueue(shot.id, freeze(shot.name, shot.facts, Route(), "web-wide", job.out_folder / f"{n}.mp4", 0, 10, shot.levels))
+        job.enqueue(
+            shot.id, freeze(shot.name, shot.facts, Route(), "web-wide", job.out_folder / f"{n}.mp4", 0, 10, shot.levels)
+        )
     dead = subprocess.Popen([sys.executable, "-c", ""])
     dead.wait()
     job.set_slip(1, state="rendering", pid=dead.pid)
@@ -147,7 +149,17 @@ def test_a_slip_whose_process_died_waits_again_and_a_stopped_one_does_not(job):
 
 def test_the_queue_stops_when_told_from_elsewhere(job):
     shot = job.shots()[0]
-    job.enqueue(shot.id, freeze(shot.name, shot.facts, Route().with_("shape", hold="native"), "native-wide", job.out_folder / "x.mp4", levels=shot.levels))
+    job.enqueue(
+        shot.id,
+        freeze(
+            shot.name,
+            shot.facts,
+            Route().with_("shape", hold="native"),
+            "native-wide",
+            job.out_folder / "x.mp4",
+            levels=shot.levels,
+        ),
+    )
     process = subprocess.Popen([sys.executable, "-m", "adzer.core.queue", str(job.path)], stdout=subprocess.PIPE)
     end = time.monotonic() + 60
     while job.slip_state(1) != "rendering" and time.monotonic() < end:
@@ -171,7 +183,7 @@ def hostile(path, folder):
 
     changed("trigger", "CREATE TRIGGER t AFTER INSERT ON log BEGIN DELETE FROM shots; END")
     changed("newer", "PRAGMA user_version = 99")
-    changed("route", "UPDATE shots SET route = '{\"shape\": {\"squeeze\": \"1/0\"}}'")
+    changed("route", 'UPDATE shots SET route = \'{"shape": {"squeeze": "1/0"}}\'')
     changed("facts", "UPDATE shots SET facts = 'null'")
     changed("range", "UPDATE shots SET start = 50, stop = -1")
     changed("rate", "UPDATE meta SET value = '0' WHERE key = 'rate'")

@@ -78,7 +78,15 @@ def test_a_run_of_frames_has_none_missing_and_none_twice(small_clip):
 
 def test_tags_rates_and_timecode_are_written_and_read(tmp_path):
     tags = VideoTags("pq", "bt2020", "bt2020", "limited", "topleft")
-    path = write_clip(tmp_path / "x.mp4", 30, encoder="libx265", bits=10, rate=Fraction(30000, 1001), tags=tags, timecode="00:00:59;28")
+    path = write_clip(
+        tmp_path / "x.mp4",
+        30,
+        encoder="libx265",
+        bits=10,
+        rate=Fraction(30000, 1001),
+        tags=tags,
+        timecode="00:00:59;28",
+    )
     facts = probe.probe(path)
     assert (facts.curve, facts.primaries, facts.matrix, facts.range) == ("pq", "bt2020", "bt2020", "limited")
     assert facts.rate == Fraction(30000, 1001) and facts.constant_rate
@@ -93,7 +101,10 @@ def test_variable_rates_are_measured_and_rounded_ones_are_not_mistaken(tmp_path,
     assert mkv.constant_rate and mkv.rate == Fraction(24000, 1001)
 
 
-@given(st.integers(0, 24 * 3600 * 30 - 3000), st.sampled_from(("24", "25", "30", "50", "30000/1001", "60000/1001", "24000/1001")))
+@given(
+    st.integers(0, 24 * 3600 * 30 - 3000),
+    st.sampled_from(("24", "25", "30", "50", "30000/1001", "60000/1001", "24000/1001")),
+)
 def test_timecode_labels_come_back(frame, rate):
     rate = Fraction(rate)
     for drop in (False, True):

@@ -6,7 +6,7 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from adzer.core import reference
@@ -25,20 +25,39 @@ def plans(draw):
     bits, chroma = draw(st.sampled_from((8, 10, 12, 16))), draw(st.sampled_from((*CHROMAS, "4:0:0")))
     rgb = chroma == "4:4:4" and draw(st.booleans())
     matrix = "rgb" if rgb else draw(st.sampled_from(("bt709", "bt2020", "bt601")))
-    source = Samples(PixelFormat(bits, chroma, rgb), matrix, draw(st.booleans()), draw(st.sampled_from(("left", "center", "topleft"))))
+    source = Samples(
+        PixelFormat(bits, chroma, rgb),
+        matrix,
+        draw(st.booleans()),
+        draw(st.sampled_from(("left", "center", "topleft"))),
+    )
     w, h = draw(st.integers(20, 150)), draw(st.integers(20, 47))
     picture = (draw(st.integers(4, 75)) * 2, draw(st.integers(4, 24)) * 2)
-    scale = tuple(draw(st.sampled_from((Fraction(1), Fraction(1, 2), Fraction(8, 5))) | st.fractions(Fraction(3, 10), Fraction(3), max_denominator=50)) for _ in range(2))
+    scale = tuple(
+        draw(
+            st.sampled_from((Fraction(1), Fraction(1, 2), Fraction(8, 5)))
+            | st.fractions(Fraction(3, 10), Fraction(3), max_denominator=50)
+        )
+        for _ in range(2)
+    )
     picture = tuple(max(2, min(picture[i], int(((w, h)[i] - 2) / scale[i]) // 2 * 2)) for i in (0, 1))
-    offset = tuple(draw(st.sampled_from((Fraction(0), Fraction(1, 2), Fraction(37, 100), Fraction(1)))) * ((w, h)[i] - picture[i] * scale[i]) for i in (0, 1))
+    offset = tuple(
+        draw(st.sampled_from((Fraction(0), Fraction(1, 2), Fraction(37, 100), Fraction(1))))
+        * ((w, h)[i] - picture[i] * scale[i])
+        for i in (0, 1)
+    )
     place = tuple(draw(st.integers(0, 3)) * 2 for _ in range(2))
     raster = tuple(picture[i] + place[i] + 2 * draw(st.integers(0, 2)) for i in (0, 1))
     target = Samples(PixelFormat(10, draw(st.sampled_from(CHROMAS))), draw(st.sampled_from(("bt709", "bt2020"))), draw(st.booleans()),
                      draw(st.sampled_from(("left", "topleft"))))  # fmt: skip
     chain = None
     if draw(st.integers(0, 4)):
-        curve = colour_cards.curve(draw(st.sampled_from(("fen-log", "reed-log", "tar-toe", "brick-table", "bt709", "acescct", "hlg"))))
-        m = rgb_to_rgb(colour_cards.primaries(draw(st.sampled_from(("bt2020", "ap1", "bt709")))), colour_cards.primaries("bt709"))
+        curve = colour_cards.curve(
+            draw(st.sampled_from(("fen-log", "reed-log", "tar-toe", "brick-table", "bt709", "acescct", "hlg")))
+        )
+        m = rgb_to_rgb(
+            colour_cards.primaries(draw(st.sampled_from(("bt2020", "ap1", "bt709")))), colour_cards.primaries("bt709")
+        )
         chain = ColourChain(
             curve, m * 2.0 ** draw(st.floats(-2, 2)), colour_cards.curve("bt709"), draw(st.sampled_from(("let go", "roll off", "keep all"))),
             contrast=draw(st.floats(0.6, 1.8)), black=draw(st.floats(-0.05, 0.05)), saturation=draw(st.floats(0, 1.5)),
@@ -64,12 +83,16 @@ def recorded(plan, seed):
 
 
 def run(plan, planes):
-    out = [np.zeros((h, w + 6), np.uint16) for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))]
+    out = [
+        np.zeros((h, w + 6), np.uint16)
+        for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))
+    ]
     with Processor(plan, 2) as processor:
         processor.run(planes, tuple(out))
     return [o[:, :-6] for o in out]
 
 
+@settings(max_examples=100)
 @given(plans(), st.integers(0, 10**6))
 def test_kernels_stay_within_one_code_of_the_reference(plan, seed):
     padded, plain = recorded(plan, seed)

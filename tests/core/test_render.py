@@ -32,7 +32,12 @@ from adzer.core.sim import camera as cameras
 
 from ..conftest import frame_number, write_clip
 
-SCOPE = Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5", shape="239/100").with_("colour", whites="let go")
+SCOPE = (
+    Route()
+    .with_("read", curve="fen-log")
+    .with_("shape", squeeze="8/5", shape="239/100")
+    .with_("colour", whites="let go")
+)
 
 
 @pytest.fixture(scope="module")
@@ -101,7 +106,9 @@ def test_the_cartwheel_is_round_in_the_master(master, truth):
         x, y = centre[0] + radius[0] * r * np.cos(angle) - 0.5, centre[1] + radius[1] * r * np.sin(angle) - 0.5
         ix, iy = x.astype(int), y.astype(int)
         fx, fy = x - ix, y - iy
-        v = (luma[iy, ix] * (1 - fx) + luma[iy, ix + 1] * fx) * (1 - fy) + (luma[iy + 1, ix] * (1 - fx) + luma[iy + 1, ix + 1] * fx) * fy
+        v = (luma[iy, ix] * (1 - fx) + luma[iy, ix + 1] * fx) * (1 - fy) + (
+            luma[iy + 1, ix] * (1 - fx) + luma[iy + 1, ix + 1] * fx
+        ) * fy
         dark, light = v[62:76].min(), np.median(v[95:120])
         if light - dark < 60:
             continue
@@ -165,7 +172,9 @@ def test_variable_stamps_are_carried_and_evened_ones_even(phone_clip, tmp_path):
     render(freeze("p", facts, Route(), "web-wide", tmp_path / "as.mp4", 0, 60, levels))
     with Reader(phone_clip) as a, Reader(tmp_path / "as.mp4") as b:
         assert len(b) == 60
-        assert np.allclose([float(a.time(n)) for n in range(len(b))], [float(b.time(n)) for n in range(len(b))], atol=2e-5)
+        assert np.allclose(
+            [float(a.time(n)) for n in range(len(b))], [float(b.time(n)) for n in range(len(b))], atol=2e-5
+        )
     route = Route().with_("read", timing="even", even_rate="25")
     report = render(freeze("p", facts, route, "web-wide", tmp_path / "even.mp4", 0, 60, levels))
     even = probe.probe(tmp_path / "even.mp4")
@@ -178,7 +187,16 @@ def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_pa
     from adzer.core import reference
 
     facts, levels = read_file(scope_clip)
-    order = freeze("s", facts, SCOPE.with_("colour", exposure=0.4, kelvin=5600, contrast=1.1), "archive", tmp_path / "m.mkv", 50, 51, levels)
+    order = freeze(
+        "s",
+        facts,
+        SCOPE.with_("colour", exposure=0.4, kelvin=5600, contrast=1.1),
+        "archive",
+        tmp_path / "m.mkv",
+        50,
+        51,
+        levels,
+    )
     render(order)
     plan = compile_order(order)
     with Reader(scope_clip) as a, Reader(tmp_path / "m.mkv") as b:
@@ -256,7 +274,9 @@ def test_a_changed_order_does_not_use_old_segments(order, small_clip):
     render(brighter)
     plan = compile_order(brighter)
     with Reader(small_clip) as a, Reader(order.out) as b, Processor(plan.pixels, 1) as processor:
-        blank = tuple(np.zeros((h, w), np.uint8) for w, h in (plan.spec.format.plane_size(plan.spec.raster, i) for i in range(3)))
+        blank = tuple(
+            np.zeros((h, w), np.uint8) for w, h in (plan.spec.format.plane_size(plan.spec.raster, i) for i in range(3))
+        )
         processor.run(a.frame(2).planes, blank)
         assert abs(b.frame(2).cropped(0).mean() - blank[0].mean()) < 1
 
@@ -296,12 +316,20 @@ def test_the_check_catches_a_master_that_is_not_what_was_ordered(order, monkeypa
 
     def tampered(path, plan, order_, levels):
         import msgspec
+
         if fault == "levels":
             levels = [(y + 9, b, r) for y, b, r in levels]
         elif fault == "frame":
-            plan = replace(plan, timing=replace(plan.timing, frames=plan.timing.frames[:-1], stamps=plan.timing.stamps[:-1]))
+            plan = replace(
+                plan, timing=replace(plan.timing, frames=plan.timing.frames[:-1], stamps=plan.timing.stamps[:-1])
+            )
         else:
-            plan = replace(plan, spec=msgspec.structs.replace(plan.spec, tags=msgspec.structs.replace(plan.spec.tags, primaries="bt2020")))
+            plan = replace(
+                plan,
+                spec=msgspec.structs.replace(
+                    plan.spec, tags=msgspec.structs.replace(plan.spec.tags, primaries="bt2020")
+                ),
+            )
         return real(path, plan, order_, levels)
 
     monkeypatch.setattr(rendering.verify, "check", tampered)

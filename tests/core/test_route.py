@@ -108,7 +108,9 @@ def test_frozen_orders_keep_their_cards(scope, tmp_path, monkeypatch):
     text = (cards.SHIPPED / "curves" / "fen-log.toml").read_text().replace("c = 0.255", "c = 0.2551")
     (own / "curves" / "fen-log.toml").write_text(text)
     x = np.linspace(0.2, 0.9, 9)
-    fresh = freeze("x", facts, order.route, "web-wide", tmp_path / "y.mp4", levels=levels) if "0.2551" in text else order
+    fresh = (
+        freeze("x", facts, order.route, "web-wide", tmp_path / "y.mp4", levels=levels) if "0.2551" in text else order
+    )
     again = records.from_json(records.to_json(order), type(order))
     assert np.array_equal(compile_order(again).pixels.chain.decode(x), compile_order(order).pixels.chain.decode(x))
     assert not np.array_equal(compile_order(fresh).pixels.chain.decode(x), compile_order(order).pixels.chain.decode(x))
@@ -116,9 +118,22 @@ def test_frozen_orders_keep_their_cards(scope, tmp_path, monkeypatch):
 
 
 SETTINGS = {
-    "read": st.fixed_dictionaries({"curve": st.none() | st.sampled_from(("fen-log", "pq")), "timing": st.sampled_from(("recorded", "even"))}),
-    "shape": st.fixed_dictionaries({"squeeze": st.fractions(Fraction(1, 3), Fraction(3), max_denominator=1000), "school": st.sampled_from(("shrink", "stretch"))}),
-    "colour": st.fixed_dictionaries({"exposure": st.floats(-8, 8), "kelvin": st.floats(1700, 25000), "whites": st.sampled_from(("let go", "keep all"))}),
+    "read": st.fixed_dictionaries(
+        {"curve": st.none() | st.sampled_from(("fen-log", "pq")), "timing": st.sampled_from(("recorded", "even"))}
+    ),
+    "shape": st.fixed_dictionaries(
+        {
+            "squeeze": st.fractions(Fraction(1, 3), Fraction(3), max_denominator=1000),
+            "school": st.sampled_from(("shrink", "stretch")),
+        }
+    ),
+    "colour": st.fixed_dictionaries(
+        {
+            "exposure": st.floats(-8, 8),
+            "kelvin": st.floats(1700, 25000),
+            "whites": st.sampled_from(("let go", "keep all")),
+        }
+    ),
 }
 
 
@@ -131,7 +146,14 @@ def test_routes_come_back_from_json(pair):
 
 @pytest.mark.parametrize(
     "text",
-    ['{"schema": 99}', "[]", '{"shape": {"squeeze": "nan"}}', '{"colour": {"exposure": 1e9}}', '{"colour": {"exposure": NaN}}', "{" * 5000],
+    [
+        '{"schema": 99}',
+        "[]",
+        '{"shape": {"squeeze": "nan"}}',
+        '{"colour": {"exposure": 1e9}}',
+        '{"colour": {"exposure": NaN}}',
+        "{" * 5000,
+    ],
 )
 def test_hostile_routes_are_refused(text):
     with pytest.raises(UnreadableError):
@@ -139,7 +161,12 @@ def test_hostile_routes_are_refused(text):
 
 
 def test_answers_that_cannot_be_are_refused():
-    for stage, change in (("shape", {"squeeze": "-2"}), ("colour", {"whites": "gone"}), ("read", {"range": "most"}), ("nothing", {})):
+    for stage, change in (
+        ("shape", {"squeeze": "-2"}),
+        ("colour", {"whites": "gone"}),
+        ("read", {"range": "most"}),
+        ("nothing", {}),
+    ):
         with pytest.raises(AdzerError):
             Route().with_(stage, **change)
 

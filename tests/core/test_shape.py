@@ -16,7 +16,15 @@ shapes = st.none() | st.fractions(Fraction(1, 3), Fraction(4), max_denominator=1
 shares = st.floats(0, 1)
 
 
-@given(rasters, squeezes, st.sampled_from(("shrink", "stretch")), shapes, shares, shares, st.sampled_from(("native", "frame")))
+@given(
+    rasters,
+    squeezes,
+    st.sampled_from(("shrink", "stretch")),
+    shapes,
+    shares,
+    shares,
+    st.sampled_from(("native", "frame")),
+)
 def test_crops_stay_inside_are_even_and_keep_things_round(raster, aspect, school, shape, x, y, hold):
     assume(min(raster) >= 16)
     framing = solve(raster, aspect, school, shape, (x, y))
@@ -25,7 +33,7 @@ def test_crops_stay_inside_are_even_and_keep_things_round(raster, aspect, school
     for i in (0, 1):
         start, end = made.offset[i], made.offset[i] + made.picture[i] * made.scale[i]
         if framing.size[i] > 2 and fitted.picture[i] > 2:
-            assert 0 <= start and end <= raster[i]
+            assert start >= 0 and end <= raster[i]
         assert made.picture[i] % 2 == made.raster[i] % 2 == made.place[i] % 2 == 0
         assert made.place[i] + made.picture[i] <= made.raster[i]
     assert made.scale[1] / made.scale[0] == aspect  # exactly: a circle stays one

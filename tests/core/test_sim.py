@@ -32,7 +32,10 @@ def test_the_world_holds_fourteen_stops():
 
 
 def test_patches_have_the_reflectances_that_are_written_on_them():
-    centres = [(world.BOARD_X[0] + (i + 0.5) * world.PATCH, world.BOARD_Y, world.BOARD_Z[0] + world.PATCH / 2) for i in range(6)]
+    centres = [
+        (world.BOARD_X[0] + (i + 0.5) * world.PATCH, world.BOARD_Y, world.BOARD_Z[0] + world.PATCH / 2)
+        for i in range(6)
+    ]
     light, depth = seen(np.array([toward(c) for c in centres]))
     assert np.allclose(light, np.array(world.GREYS)[:, None])
     assert np.allclose(depth, [np.linalg.norm(np.array(c) - (0, 0, 1.7)) for c in centres])
@@ -41,7 +44,14 @@ def test_patches_have_the_reflectances_that_are_written_on_them():
 def test_the_cartwheel_is_round():
     angles = np.linspace(0, 2 * np.pi, 90, endpoint=False)
     for r, inside in ((0.998, True), (1.002, False)):
-        rim = [(world.WHEEL_X + r * world.WHEEL_R * np.cos(a), world.WHEEL_Y, world.WHEEL_Z + r * world.WHEEL_R * np.sin(a)) for a in angles]
+        rim = [
+            (
+                world.WHEEL_X + r * world.WHEEL_R * np.cos(a),
+                world.WHEEL_Y,
+                world.WHEEL_Z + r * world.WHEEL_R * np.sin(a),
+            )
+            for a in angles
+        ]
         _, depth = seen(np.array([toward(p) for p in rim]))
         on = np.abs(depth - [np.linalg.norm(np.array(p) - (0, 0, 1.7)) for p in rim]) < 1e-6
         assert on.all() if inside else not on.any()
@@ -52,7 +62,9 @@ def test_sails_and_pennant_move_and_the_board_does_not():
     still = replace(camera, pose=lambda _: camera.pose(0.0))
     a, b = still.light(0.0, 1), still.light(0.4, 1)
     moved = np.abs(a - b).max(axis=-1) > 0.02
-    x, y = camera.project(np.array([[-2.0, 12.0, 1.3], [world.MILL_X, world.HUB_Y, world.HUB_Z - 3]]), 0.0).astype(int).T
+    x, y = (
+        camera.project(np.array([[-2.0, 12.0, 1.3], [world.MILL_X, world.HUB_Y, world.HUB_Z - 3]]), 0.0).astype(int).T
+    )
     assert not moved[y[0] - 3 : y[0] + 3, x[0] - 5 : x[0] + 5].any()
     assert moved[: y[1] + 20].mean() > 0.02
 

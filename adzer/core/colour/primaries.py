@@ -55,12 +55,12 @@ def adaptation(source: XY, target: XY, method: str = "cat02") -> Matrix:
 
 def rgb_to_rgb(source: Primaries, target: Primaries, method: str = "cat02", balance: Matrix | None = None) -> Matrix:
     """Linear RGB of ``source`` to linear RGB of ``target``; ``balance`` (XYZ → XYZ) acts between, before the white."""
-    to_xyz: Matrix = rgb_to_xyz(source)
+    to_xyz = rgb_to_xyz(source)
     if balance is not None:
-        to_xyz = np.asarray(balance @ to_xyz, dtype=np.float64)
+        to_xyz = balance @ to_xyz
     if source.white != target.white:
-        to_xyz = np.asarray(adaptation(source.white, target.white, method) @ to_xyz, dtype=np.float64)
-    result: Matrix = np.linalg.solve(rgb_to_xyz(target), to_xyz)
+        to_xyz = adaptation(source.white, target.white, method) @ to_xyz
+    result: Matrix = np.linalg.solve(rgb_to_xyz(target), to_xyz).astype(np.float64)
     return result
 
 

@@ -36,7 +36,7 @@ def why_school(school: str, framing: Framing, aspect: Fraction) -> str:
         )
     axis, factor = ("width", sx) if sx < 1 else ("height", sy)
     return (
-        f"The {axis} is enlarged {_number(1 / factor)} times: {1 - factor:.0%} of the delivered pixels are interpolated. "
+        f"The {axis} is enlarged {_number(1 / factor)} times: {float(1 - factor):.0%} of the delivered pixels are interpolated. "
         f"The whole picture becomes {_raster(framing.desqueezed)}."
     )
 
@@ -50,7 +50,9 @@ def others_school(school: str) -> str:
 def why_shape(framing: Framing, shape: Fraction | None) -> str:
     whole = framing.desqueezed[0] / framing.desqueezed[1]
     if shape is None:
-        return f"The whole picture, {shape_text(whole)}, is delivered; {framing.kept:.1%} of it after even rasters."
+        return (
+            f"The whole picture, {shape_text(whole)}, is delivered; {float(framing.kept):.1%} of it after even rasters."
+        )
     if framing.enlargement == 1:
         return f"The desqueezed picture already is {shape_text(whole)}."
     wider = shape > whole

@@ -73,7 +73,7 @@ def footage(folder: Path, seconds: int, name: str = "uhd.mov", preset: str = "ul
     rng = np.random.default_rng(3)
     noise = [rng.integers(-6, 7, p.shape) for p in planes]
     spec = VideoSpec(
-        encoder="libx264", raster=UHD, bits=10, chroma="4:2:2", rate=Fraction(25), time_base=Fraction(1, 25),
+        encoder="h264", raster=UHD, bits=10, chroma="4:2:2", rate=Fraction(25), time_base=Fraction(1, 25),
         tags=VideoTags(None, None, "bt709", "limited"), gop=25, options={"preset": preset, "crf": "22"},
     )  # fmt: skip
     with Writer(path, spec) as writer:

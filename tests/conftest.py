@@ -67,7 +67,7 @@ def frame_number(luma: np.ndarray, scale: float, top: int) -> int:
 
 
 def write_clip(
-    path: Path, frames: int, raster=(192, 108), encoder="libx264", bits=8, chroma="4:2:0", rate=Fraction(25), stamps=None,
+    path: Path, frames: int, raster=(192, 108), encoder="h264", bits=8, chroma="4:2:0", rate=Fraction(25), stamps=None,
     time_base=None, options=None, tags=None, gop=12, timecode=None, sound=False,
 ) -> Path:  # fmt: skip
     """A clip of ``picture`` frames with any encoding that the product can write."""

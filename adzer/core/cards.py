@@ -7,6 +7,7 @@ A card's name is its file's name without ``.toml``; a person's card of the same 
 from __future__ import annotations
 
 import math
+import os
 import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -65,11 +66,11 @@ class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a place that shows the picture asks for. ``encoder`` is the library's own identifier."""
+    """What a place that shows the picture asks for."""
 
     title: str
     codec: str
-    encoder: Literal["libx264", "libx265", "dnxhd", "ffv1"]
+    encoder: Literal["h264", "h265", "st2019", "ffv1"]
     container: Literal["mp4", "mov", "mkv"]
     bits: Literal[8, 10]
     chroma: Literal["4:2:0", "4:2:2"]
@@ -97,6 +98,11 @@ C = TypeVar("C")
 
 def own_folder() -> Path:
     """Where a person's own cards live, one folder a kind."""
+    return _own_folder(os.environ.get("XDG_CONFIG_HOME"))
+
+
+@lru_cache(maxsize=4)
+def _own_folder(_: str | None) -> Path:
     return platformdirs.user_config_path("adzer") / "cards"
 
 
@@ -148,8 +154,23 @@ def _files(kind: str) -> Iterator[Path]:
             yield from sorted(folder.glob("*.toml"))
 
 
+def stamp(kind: str) -> tuple[str, float, float]:
+    """Changes when a card of a kind comes or goes."""
+    own = own_folder() / kind
+    try:
+        touched = own.stat().st_mtime
+    except OSError:
+        touched = 0.0
+    return str(own), (SHIPPED / kind).stat().st_mtime, touched
+
+
 def paths(kind: str) -> dict[str, Path]:
     """Name → file of every card of a kind, a person's own last and so first in right."""
+    return _paths(kind, stamp(kind))
+
+
+@lru_cache(maxsize=16)
+def _paths(kind: str, _: tuple[str, float, float]) -> dict[str, Path]:
     return {path.stem: path for path in _files(kind)}
 
 

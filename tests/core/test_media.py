@@ -81,7 +81,7 @@ def test_tags_rates_and_timecode_are_written_and_read(tmp_path):
     path = write_clip(
         tmp_path / "x.mp4",
         30,
-        encoder="libx265",
+        encoder="h265",
         bits=10,
         rate=Fraction(30000, 1001),
         tags=tags,
@@ -102,14 +102,14 @@ def test_variable_rates_are_measured_and_rounded_ones_are_not_mistaken(tmp_path,
 
 
 @given(
-    st.integers(0, 24 * 3600 * 30 - 3000),
+    st.integers(0, 24 * 3600 * 23),
     st.sampled_from(("24", "25", "30", "50", "30000/1001", "60000/1001", "24000/1001")),
 )
 def test_timecode_labels_come_back(frame, rate):
     rate = Fraction(rate)
     for drop in (False, True):
         label = timecode.to_label(frame, rate, drop)
-        assert timecode.to_frames(label, rate) == frame % (24 * 3600 * round(rate) if not drop else 10**12)
+        assert timecode.to_frames(label, rate) == frame
 
 
 def test_drop_frame_skips_what_the_standard_skips():

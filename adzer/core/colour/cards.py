@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -63,6 +64,7 @@ def curve(name: str, bits: int = 10, limited: bool = True) -> Curve:
     return curves.from_code_values(built, bits, limited) if card.levels == "code" else built
 
 
+@lru_cache(maxsize=64)
 def build(name: str, card: cards.CurveCard) -> Curve:
     """The curve of a card, checked: rising, continuous at its cut, middle grey inside the signal."""
     c = card

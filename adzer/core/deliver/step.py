@@ -7,7 +7,7 @@ from ..picture import Picture
 from ..stage import Context, StepResult
 from .settings import DeliverSettings
 
-SMALLEST_FOR = {"dnxhd": (256, 120)}  # the encoder refuses less
+SMALLEST_FOR = {"st2019": (256, 120)}  # the encoder refuses less
 
 
 def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepResult:

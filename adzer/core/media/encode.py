@@ -14,6 +14,9 @@ import numpy as np
 from ..errors import RenderFailed
 from .formats import PixelFormat, Plane
 
+# What a card calls an encoder → the library's own identifier.
+ENCODERS = {"h264": "libx264", "h265": "libx265", "st2019": "dnxhd", "ffv1": "ffv1"}
+
 TAG_CURVES = {"bt709": 1, "srgb": 13, "gamma22": 4, "linear": 8, "pq": 16, "hlg": 18, "bt1886": 1}
 TAG_PRIMARIES = {"bt709": 1, "bt2020": 9, "p3-d65": 12}
 TAG_MATRICES = {"bt709": 1, "bt2020": 9, "bt601": 6, "rgb": 0}
@@ -63,11 +66,13 @@ _SITING_NUMBER = {"left": 0, "center": 1, "topleft": 2}  # H.273, Chroma420Sampl
 def _encoder_options(spec: VideoSpec, threads: int) -> dict[str, str]:
     options = dict(spec.options)
     sited = f"chromaloc={_SITING_NUMBER[spec.tags.siting]}" if spec.chroma == "4:2:0" else ""
-    if spec.encoder == "libx264":
+    if spec.encoder == "h264":
         options["x264-params"] = ":".join(p for p in ("open-gop=0", sited, options.get("x264-params", "")) if p)
-    elif spec.encoder == "libx265":
+    elif spec.encoder == "h265":
         own = ("log-level=error", "open-gop=0", "info=0", sited, f"pools={threads}" if threads else "")
         options["x265-params"] = ":".join(p for p in (*own, options.get("x265-params", "")) if p)
+    elif spec.encoder == "st2019" and "profile" in options:
+        options["profile"] = f"dnxhr_{options['profile']}"
     return options
 
 
@@ -88,12 +93,12 @@ class Writer:
         self.path, self.spec = path, spec
         try:
             self.container = av.open(
-                str(path), "w", format=container_for(path), options={"movflags": "+faststart"} if faststart else {}
+                str(path), "w", format=container_for(path), options={"movflags": "+faststart"} if faststart and path.suffix != ".mkv" else {}
             )
             try:
                 rate = spec.rate.limit_denominator(100_000)
                 stream: Any = self.container.add_stream(
-                    spec.encoder, rate=rate, options=_encoder_options(spec, threads)
+                    ENCODERS[spec.encoder], rate=rate, options=_encoder_options(spec, threads)
                 )
                 self.stream: Any = stream
                 self.stream.width, self.stream.height = spec.raster

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 
+from .. import cards
 from ..colour import cards as colour_cards
 from ..errors import UnreadableError
 from .measure import Levels
@@ -37,10 +39,11 @@ def look(levels: Levels) -> LookOfLog:
         f"colours lie {levels.colourfulness:.1%} from grey"
     )
     is_log = lifted and (pale or narrow)
-    return LookOfLog(is_log, saw, _best_card(levels.low) if is_log else None)
+    return LookOfLog(is_log, saw, _best_card(levels.low, cards.stamp("curves")) if is_log else None)
 
 
-def _best_card(low: float) -> str | None:
+@lru_cache(maxsize=256)
+def _best_card(low: float, _: tuple[str, float, float]) -> str | None:
     """The log curve whose black lies highest without passing what the footage holds."""
     best: tuple[float, str] | None = None
     for name in colour_cards.names():

@@ -142,7 +142,7 @@ class ColourBench(StageBench):
             return
         curve = chain.source if chain else colour_cards.curve(name, shot.facts.bits)
         facts = colour_cards.facts(curve)
-        stops = np.linspace(-9, 9, 240)
+        stops = np.linspace(-9, 9, 120)
         light = 0.18 * 2.0**stops
         signal = np.clip(curve.encode(light), 0, 1.02)
         out = None

@@ -266,9 +266,9 @@ class CurvePlot(Plot):
             if curve is not None:
                 painter.setPen(pen)
                 painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawPolyline(
-                    QPolygonF([QPointF(x(float(s)), y(float(v))) for s, v in zip(self._stops, curve, strict=True)])
-                )
+                xs = body.left() + (self._stops - low) / (high - low) * body.width()
+                ys = body.bottom() - 14 - curve * (body.height() - 24)
+                painter.drawPolyline(QPolygonF(list(map(QPointF, xs.tolist(), ys.tolist()))))
         grey = float(np.interp(0.0, self._stops, self._signal))
         painter.setPen(QPen(theme.p.quiet, 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(x(0), body.top()), QPointF(x(0), body.bottom() - 14))

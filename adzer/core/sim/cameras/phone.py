@@ -44,7 +44,7 @@ CAMERA = Camera(
         full_well=6000.0,
         read_noise=5.0,
         rolls_off=True,
-        encoder="libx264",
+        encoder="h264",
         options={"preset": "slow", "crf": "20"},
         tags=VideoTags(curve="bt709", primaries="bt709", matrix="bt709", range="limited"),
         gop=30,

@@ -33,7 +33,7 @@ CAMERA = Camera(
         curve="fen-log",
         primaries="bt2020",
         exposure=-0.4,
-        encoder="libx265",
+        encoder="h265",
         options={"preset": "slow", "crf": "17"},
         tags=VideoTags(curve="bt709", primaries="bt709", matrix="bt709", range="limited"),
         gop=50,

@@ -1,0 +1,267 @@
+"""What the stages measure and advise, against the footage's own truth."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from adzer.core.ahead import ahead
+from adzer.core.cards import delivery
+from adzer.core.colour import advise as colour_advise
+from adzer.core.colour import cards as colour_cards
+from adzer.core.colour import measure as colour_measure
+from adzer.core.colour.chain import ColourChain
+from adzer.core.colour.step import chain
+from adzer.core.deliver.advise import Trial, estimate, size_text, time_text
+from adzer.core.finding import Finding, Level, worst
+from adzer.core.intake import read_file
+from adzer.core.media.decode import Reader
+from adzer.core.media.encode import VideoTags
+from adzer.core.pixels import PixelPlan, Processor
+from adzer.core.read import advise
+from adzer.core.read.measure import DOMAIN, Levels, bin_centres, measure
+from adzer.core.read.step import assumed_samples, shown_timecode
+from adzer.core.route import Route, walk
+from adzer.core.sim import camera as cameras
+from adzer.core.stage import STAGES
+
+from ..conftest import write_clip
+
+
+@pytest.fixture(scope="module")
+def scope(scope_clip):
+    return read_file(scope_clip)
+
+
+def test_levels_are_what_a_full_decode_finds(scope, scope_clip):
+    facts, levels = scope
+    with Reader(scope_clip) as reader:
+        luma = np.concatenate([(reader.frame(n).cropped(0).astype(float).ravel() - 64) / 876 for n in levels.sampled])
+    assert abs(levels.low - np.quantile(luma, 0.001)) < 0.004
+    assert abs(levels.middle - np.median(luma)) < 0.004
+    assert abs(sum(levels.brightest) - 1) < 1e-4 and abs(sum(levels.luma) - 1) < 1e-4
+    centre = float((np.array(levels.luma) * bin_centres()).sum())
+    assert abs(centre - luma.mean()) < 0.004
+
+
+def test_the_darkest_thing_measured_is_the_tar_and_the_brightest_the_sun(scope):
+    _, levels = scope
+    curve = colour_cards.curve("fen-log")
+    assert curve.decode(np.array([levels.low]))[0] < 0.02
+    assert levels.top() > 0.97 and levels.share_above(0.95) < 0.01
+
+
+@pytest.mark.parametrize("curve", ["fen-log", "reed-log", "acescct"])
+@pytest.mark.parametrize("exposure", [-1.5, 0.0, 1.0])
+def test_log_is_told_from_display_at_any_exposure(tmp_path, curve, exposure):
+    """Two takes of the same moment, one in log and one as a display picture, neither tagged."""
+    camera = cameras.load("scope-lens").sized((160, 120))
+    for name, log in ((curve, True), ("bt709", False)):
+        recorder = replace(
+            camera.recorder, curve=name, exposure=exposure, encoder="ffv1", options={}, rolls_off=not log,
+            primaries="bt2020" if log else "bt709", tags=VideoTags(),
+        )  # fmt: skip
+        path = tmp_path / f"{name}.mkv"
+        cameras.shoot(replace(camera, recorder=recorder, sound=False), 1, path, samples=1)
+        facts, levels = read_file(path)
+        assert advise.look(levels).is_log is log, advise.look(levels).saw
+        walked = walk(Route(), facts, levels)
+        assert (walked.stopped is not None) is log
+        assert walked["read"].after.curve == (None if log else "bt709")
+
+
+def test_the_card_that_fits_is_offered(scope):
+    _, levels = scope
+    assert advise.look(levels).fits == "fen-log"
+    flat = replace_levels(levels, low=0.17)
+    assert advise.look(flat).fits in ("tar-toe", "reed-log")
+
+
+def replace_levels(levels, **changes):
+    import msgspec
+
+    return msgspec.structs.replace(levels, **changes)
+
+
+def test_what_whites_cost_is_what_the_pixels_show(scope, scope_clip):
+    """The share that ends in flat white, from the histogram, against the delivered frames themselves."""
+    facts, levels = scope
+    card = delivery("archive")
+    for whites in ("let go", "roll off"):
+        route = Route().with_("read", curve="fen-log", primaries="bt709").with_("colour", whites=whites, exposure=1.0)
+        walked = walk(route, facts, levels, card)
+        made = walked["colour"].result.adds
+        cost = colour_measure.cost(made, bin_centres(), np.array(levels.brightest))
+        shares = []
+        with Reader(scope_clip) as reader:
+            for n in levels.sampled:
+                frame = reader.frame(n)
+                matrix = assumed_samples(facts).to_signal()
+                codes = np.stack([np.repeat(frame.cropped(i), 2 if i else 1, axis=1) for i in range(3)], axis=-1).astype(float)
+                out = made.apply(codes @ matrix[:, :3].T + matrix[:, 3])
+                shares.append((out.max(axis=-1) >= 0.9995).mean())
+        assert abs(cost.clipped - np.mean(shares)) < 0.01
+        assert f"{cost.clipped:.2%}" in colour_advise.whites_text(whites, cost)
+        assert abs(cost.grey - made.tone(np.array([0.36]))[0]) < 1e-9
+
+
+def test_stops_are_counted_from_grey():
+    curve = colour_cards.curve("fen-log")
+    light = 0.18 * 2.0 ** np.array([-3, 0, 0, 2, 5])
+    signal = curve.encode(light)
+    stops, shares = colour_measure.stops_from_grey(curve, 1.0, signal, np.full(5, 0.2))
+    found = {int(s): round(float(v), 3) for s, v in zip(stops, shares, strict=True) if v}
+    assert found == {-3: 0.2, 0: 0.4, 2: 0.2, 5: 0.2}
+    brighter = colour_measure.stops_from_grey(curve, 2.0, signal, np.full(5, 0.2))[1]
+    assert np.allclose(brighter[1:], shares[:-1])
+
+
+@given(st.floats(-3, 3), st.floats(0.5, 2), st.sampled_from(("let go", "roll off", "keep all")))
+def test_exposure_is_stops_and_contrast_turns_about_grey(exposure, contrast, whites):
+    facts_picture = walk_picture()
+    settings = Route().with_("colour", exposure=exposure, contrast=contrast, whites=whites).colour
+    made = chain(facts_picture, settings, delivery("web-wide"))
+    plain = chain(facts_picture, Route().colour, delivery("web-wide"))
+    assert np.allclose(made.matrix, plain.matrix * 2**exposure)
+    one = ColourChain(made.source, made.matrix, made.target, whites, contrast=contrast, peak=0.5)
+    assert abs(one.tone(np.array([0.18]))[0] - made.target.encode(np.array([0.18]))[0]) < 1e-9
+    x = np.linspace(0, 60, 500)
+    assert np.all(np.diff(made.tone(x)) >= -1e-12) and made.tone(x).max() <= 1.0
+
+
+_PICTURE = []
+
+
+def walk_picture():
+    if not _PICTURE:
+        from adzer.core.sim.demo import CLIPS
+
+        facts, levels = read_file(CLIPS / "sails-wide.mov")
+        _PICTURE.append(walk(Route().with_("read", curve="fen-log"), facts, levels)["read"].after)
+    return _PICTURE[0]
+
+
+def test_white_balance_on_the_board_is_what_a_tinted_light_needs(tmp_path):
+    """Shoot the grey patches under warm light (the primaries' light moved), tell Colour the kelvin: they come out grey."""
+    from adzer.core.colour.primaries import adaptation, daylight, rgb_to_xyz
+
+    bt709 = rgb_to_xyz(colour_cards.primaries("bt709"))
+    warm = np.linalg.inv(bt709) @ adaptation(daylight(6504), daylight(4500)) @ bt709
+    grey = np.array([[0.18, 0.18, 0.18]]) @ warm.T
+    picture = walk_picture().with_(primaries="bt709", curve="linear")
+    fixed = chain(picture, Route().with_("colour", kelvin=4500.0, whites="let go").colour, delivery("web-wide")).apply(grey)[0]
+    left = chain(picture, Route().with_("colour", whites="let go").colour, delivery("web-wide")).apply(grey)[0]
+    assert np.ptp(fixed) < 1e-6 < 0.02 < np.ptp(left)
+
+
+def test_saturation_scales_colour_difference_and_leaves_luma(scope, scope_clip):
+    facts, levels = scope
+    codes = {}
+    for amount in (0.0, 1.0, 1.4):
+        route = Route().with_("read", curve="fen-log").with_("colour", saturation=amount)
+        walked = walk(route, facts, levels, delivery("archive"))
+        plan = PixelPlan(
+            assumed_samples(facts), facts.raster, walked["shape"].result.adds.warp, walked["colour"].result.adds,
+            assumed_samples(facts),
+        )  # fmt: skip
+        out = [np.zeros((h, w), np.uint16) for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))]
+        with Reader(scope_clip) as reader, Processor(plan, 2) as processor:
+            processor.run(reader.frame(20).planes, tuple(out))
+        codes[amount] = [o.astype(int) for o in out]
+    assert np.abs(codes[0.0][0] - codes[1.4][0]).max() <= 1
+    assert np.abs(codes[0.0][1] - 512).max() <= 1
+    assert np.abs((codes[1.4][2] - 512) - 1.4 * (codes[1.0][2] - 512)).max() <= 2
+
+
+def test_estimates_scale_the_measured_second():
+    trial = Trial("web-wide", 25, 2.0, 1_000_000, (1920, 1080))
+    assert estimate(trial, 250) == (10_000_000, 20.0)
+    assert [size_text(v) for v in (1.94e9, 3.4e8, 12_000)] == ["1.9 GB", "340.0 MB", "12 kB"]
+    assert [time_text(v) for v in (0.2, 40, 360, 7500)] == ["1 s", "40 s", "6 min", "2 h 05 min"]
+
+
+def test_the_worst_finding_leads_and_rates_read_well():
+    made = [Finding(level, level.value, "") for level in (Level.NOTE, Level.STOP, Level.WARN)]
+    assert worst(made).level is Level.STOP and worst([]) is None
+    assert [advise.rate_text(Fraction(r)) for r in ("25", "24000/1001", "30000/1001", "540000/17987")] == ["25", "23.976", "29.97", "30.02"]
+    assert advise.nearest_rate(Fraction(2997, 100)) == Fraction(30000, 1001)
+
+
+def test_timecode_runs_on_from_the_recorded_one(scope, phone_clip):
+    assert shown_timecode(scope[0], 30) == "10:14:23:05"
+    assert shown_timecode(read_file(phone_clip)[0], 0) == "00:00:00:00"
+
+
+def test_warnings_that_shape_and_colour_make(scope):
+    facts, levels = scope
+    base = Route().with_("read", curve="fen-log")
+
+    def found(route):
+        return {f.code: f for f in walk(route, facts, levels).findings}
+
+    assert "much-lost" in found(base.with_("shape", squeeze="2", shape="0.5625"))
+    stretched = found(base.with_("shape", squeeze="1.6", school="stretch"))["pixels-invented"]
+    assert "38%" in stretched.text and stretched.fix.value == "shrink"
+    assert found(base.with_("shape", squeeze="9"))["squeeze-out-of-range"].level is Level.STOP
+    assert found(base.with_("shape", shape="40"))["shape-out-of-range"].level is Level.STOP
+    assert found(base.with_("colour", whites="keep all"))["keep-all-dark"].fix.value == "roll off"
+    assert found(base.with_("deliver", cards=[]))["no-delivery"].level is Level.NOTE
+    for code, finding in found(base.with_("shape", squeeze="9")).items():
+        assert finding.stage in STAGES and finding.text.endswith("."), code
+
+
+def test_a_card_that_wants_more_than_there_is_stops(tmp_path):
+    facts, levels = read_file(write_clip(tmp_path / "x.mp4", 4))
+    walked = walk(Route(), facts, levels, delivery("edit-intermediate"))
+    assert walked.stopped.code == "raster-too-small-for-card"
+
+
+# --- running ahead -------------------------------------------------------------------------------------------------
+def test_ahead_keeps_order_hands_errors_on_and_closes_its_source():
+    closed = []
+
+    def source(fail=None):
+        try:
+            for n in range(50):
+                if n == fail:
+                    raise ValueError("here")
+                yield n
+        finally:
+            closed.append(True)
+
+    assert list(ahead(source())) == list(range(50))
+    seen = []
+    with pytest.raises(ValueError, match="here"):
+        for n in ahead(source(fail=7)):
+            seen.append(n)
+    assert seen == list(range(7))
+    early = ahead(source())
+    assert next(early) == 0
+    early.close()
+    assert closed == [True, True, True]
+
+
+def test_ahead_never_runs_further_than_it_may():
+    made = []
+
+    def source():
+        for n in range(100):
+            made.append(n)
+            yield n
+
+    line = ahead(source(), depth=2)
+    next(line)
+    time.sleep(0.3)
+    assert len(made) <= 5
+    line.close()
+
+
+def test_levels_domain_holds_every_code():
+    assert DOMAIN[0] < -64 / 876 and DOMAIN[1] > (1023 - 64) / 876
+    assert Levels.__struct_fields__[0] == "sampled" and callable(measure)

@@ -1,0 +1,214 @@
+"""The small widgets: they show what they are given and say what the person did."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtTest import QTest
+
+from adzer.core.finding import Level
+from adzer.core.job import LogRow
+from adzer.core.service import Image, Scopes
+from adzer.desk.app import application
+from adzer.desk.logview import LogModel, numbers_text
+from adzer.desk.palette import Action, Keys, Words
+from adzer.desk.theme import DAY, MAT, draw_mark
+from adzer.desk.widgets.picture import PictureView, to_qimage
+from adzer.desk.widgets.plots import Bars, CurvePlot, Histogram, Outline, ScaleFigure, Table, Trace, Waveform
+from adzer.desk.widgets.questions import Choice, Number, Pick, Question
+from adzer.desk.widgets.rule import Rule
+
+
+@pytest.fixture(scope="module", autouse=True)
+def qapp():
+    return application()
+
+
+def painted(widget, size=(320, 180)):
+    widget.resize(*size)
+    return widget.grab().toImage()
+
+
+def ink_in(image, colour, tolerance=12):
+    """Share of pixels near a colour."""
+    w, h = image.width(), image.height()
+    data = np.frombuffer(image.convertToFormat(QImage.Format.Format_RGB32).constBits(), np.uint8).reshape(h, w, 4)
+    wanted = np.array([colour.blue(), colour.green(), colour.red()])
+    return float((np.abs(data[..., :3].astype(int) - wanted).max(axis=-1) <= tolerance).mean())
+
+
+def test_marks_differ_in_shape_not_only_in_colour():
+    masks = []
+    for level in (Level.STOP, Level.WARN, Level.NOTE, None):
+        image = QImage(24, 24, QImage.Format.Format_RGB32)
+        image.fill(QColor("white"))
+        painter = QPainter(image)
+        draw_mark(painter, QPointF(12, 12), level, 16)
+        painter.end()
+        masks.append(np.array([[image.pixelColor(x, y).lightness() < 200 for x in range(24)] for y in range(24)]))
+    for i, a in enumerate(masks):
+        assert a.any()
+        for b in masks[i + 1 :]:
+            assert (a != b).sum() > 30
+
+
+def test_a_number_is_dragged_stepped_typed_and_kept_in_bounds():
+    number = Number(1.0, 0.1, 0.0, 2.0, 2)
+    number.show()
+    drafted, settled = [], []
+    number.drafted.connect(drafted.append)
+    number.settled.connect(settled.append)
+    QTest.mousePress(number, Qt.MouseButton.LeftButton, pos=QPoint(10, 8))
+    for x in (20, 30, 400):
+        QTest.mouseMove(number, QPoint(x, 8))
+        event_position = number.mapToGlobal(QPoint(x, 8))
+        number.mouseMoveEvent(SimpleNamespace(globalPosition=lambda p=event_position: QPointF(p)))
+    assert drafted == sorted(drafted) and drafted[-1] == 2.0 and not settled
+    QTest.mouseRelease(number, Qt.MouseButton.LeftButton, pos=QPoint(400, 8))
+    assert settled == [2.0]
+    QTest.keyClick(number, Qt.Key.Key_Down)
+    QTest.keyClick(number, Qt.Key.Key_Down, Qt.KeyboardModifier.ControlModifier)
+    assert number.value == pytest.approx(1.89)
+    for text, value in (("0,75", 0.75), ("−3", 0.0), ("nan", 0.0), ("words", 0.0), ("99", 2.0)):
+        number.setText(text)
+        number.setModified(True)
+        number.editingFinished.emit()
+        assert number.value == value
+    number.close()
+
+
+def test_choices_hold_one_answer_or_none():
+    choice = Choice([("a", 1), ("b", 2), ("c", None)], 2)
+    heard = []
+    choice.chosen.connect(heard.append)
+    choice.choose(None)
+    choice.choose(1)
+    assert heard == [None, 1]
+    choice.set_value("not among them")
+    assert not any(choice._group.button(i).isChecked() for i in range(3))
+    pick = Pick([("x", 10), ("y", 20)], 20)
+    assert pick.currentText() == "y"
+    pick.set_value(30)
+    assert pick.currentIndex() == -1
+
+
+def test_a_question_shows_reason_and_others_only_when_there_are_any():
+    card = Question("Why?")
+    card.show()
+    card.say("because", "others do not")
+    assert card.reason == "because" and card._others.isVisible()
+    card.say("because")
+    assert not card._others.isVisible()
+    card.close()
+
+
+def test_the_rule_moves_the_frame_and_the_notches():
+    rule = Rule()
+    rule.resize(1040, 46)
+    rule.set_shot(100, 0, 100, Fraction(25), lambda f: f"t{f}")
+    moved, ranged = [], []
+    rule.moved.connect(moved.append)
+    rule.ranged.connect(lambda a, b: ranged.append((a, b)))
+    QTest.mousePress(rule, Qt.MouseButton.LeftButton, pos=QPoint(520, 30))
+    QTest.mouseRelease(rule, Qt.MouseButton.LeftButton, pos=QPoint(520, 30))
+    assert moved == [50]
+    QTest.mousePress(rule, Qt.MouseButton.LeftButton, pos=QPoint(20, 5))
+    QTest.mouseMove(rule, QPoint(220, 5))
+    rule.mouseMoveEvent(SimpleNamespace(position=lambda: QPointF(220, 5)))
+    QTest.mouseRelease(rule, Qt.MouseButton.LeftButton, pos=QPoint(220, 5))
+    assert ranged == [(20, 100)]
+    rule._grab = "stop"
+    rule.mouseMoveEvent(SimpleNamespace(position=lambda: QPointF(0, 5)))
+    assert rule.stop == 21  # never before in
+    rule.set_shot(10**7, 0, 10**7, Fraction(25), str)
+    assert not painted(rule, (1040, 46)).isNull()
+
+
+def flat(width, height, value):
+    return Image(width, height, bytes([value, value, value, 255]) * (width * height))
+
+
+def test_the_picture_lies_in_a_neutral_mat_and_wipes_where_told():
+    view = PictureView()
+    view.resize(640, 400)
+    view.show_pictures(flat(320, 180, 200), flat(320, 180, 40))
+    rect = view.picture_rect()
+    assert rect.width() / rect.height() == pytest.approx(16 / 9) and QRectF(view.rect()).contains(rect)
+
+    def grey(x_share):
+        image = view.grab().toImage()
+        return image.pixelColor(int(rect.left() + rect.width() * x_share), int(rect.center().y())).red()
+
+    assert abs(grey(0.5) - 200) < 3
+    assert view.grab().toImage().pixelColor(3, 3) == MAT and MAT.red() == MAT.green() == MAT.blue()
+    view.wipe = 0.6
+    assert abs(grey(0.3) - 40) < 3 and abs(grey(0.8) - 200) < 3
+    places = []
+    view.dragged.connect(lambda p, done: places.append((round(p.x(), 2), done)))
+    at = QPoint(int(rect.left() + rect.width() * 0.6), 150)
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=at)
+    view.mouseMoveEvent(SimpleNamespace(position=lambda: QPointF(rect.left() + rect.width() * 0.2, 150)))
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at)
+    assert view.wipe == pytest.approx(0.2) and places == []
+    view.hold_before = True
+    assert abs(grey(0.8) - 40) < 3
+    assert to_qimage(flat(3, 2, 9)).pixelColor(1, 1).red() == 9
+
+
+def test_plots_draw_what_they_are_given():
+    wave = Waveform()
+    empty = painted(wave)
+    counts = np.zeros((192, 320), np.int32)
+    counts[100] = 50
+    wave.show_scopes(Scopes(counts, np.ones(1024, np.int64), 0.02, 0.01), 0.0625, 0.918)
+    assert painted(wave) != empty and wave.note == "2.0% over · 1.0% under"
+    histogram = Histogram("h")
+    empty = painted(histogram)
+    histogram.show_shares(np.full(100, 0.01), 0, 1, [(0.5, "grey")])
+    assert painted(histogram) != empty and ink_in(painted(histogram), DAY.quiet) > 0.3
+    bars = Bars("b")
+    bars.show_bars([("one", 1.0), ("two", 2.0)])
+    one, two = painted(bars), Bars("b")
+    two.show_bars([("one", 2.0), ("two", 2.0)])
+    assert ink_in(painted(two), DAY.quiet) > ink_in(one, DAY.quiet) > 0.02
+    curve = CurvePlot()
+    stops = np.linspace(-8, 8, 60)
+    curve.show_curve(stops, np.linspace(0, 1, 60), np.linspace(0, 1, 60) ** 2, (-3, 4), "")
+    assert ink_in(painted(curve), DAY.tint) > 0.15
+    trace = Trace("t")
+    trace.show_values(np.array([40.0, 40.0, 66.0]))
+    assert ink_in(painted(trace), DAY.quiet, 40) > 0.0004
+    table = Table("t", (0.5, 0.5))
+    table.show_rows([("a", "b")] * 30)
+    figure = ScaleFigure("f")
+    figure.show_groups([[Outline("r\n1440×1080", 1440, 1080), Outline("", 700, 500, 100, 100, True, True)]])
+    assert ink_in(painted(figure), DAY.tint) > 0.05 and not painted(table).isNull()
+
+
+def test_actions_are_found_by_their_words():
+    done = []
+    actions = [Action("take back", ("Ctrl+Z",), "everywhere", lambda: done.append(1)), Action("set in here", (), "bench", lambda: done.append(2), "{")]
+    from PySide6.QtWidgets import QWidget
+
+    parent = QWidget()
+    words = Words(actions, parent)
+    words.line.setText("in HERE")
+    assert words.list.count() == 1
+    words._do()
+    assert done == [2]
+    board = Keys(actions, "board", parent)
+    texts = {board.layout().itemAt(i).widget().text() for i in range(board.layout().count())}
+    assert "take back" in texts and "set in here" not in texts
+
+
+def test_the_log_shows_numbers_as_people_read_them():
+    assert numbers_text({"shape.squeeze": ["1/1", "8/5"], "bytes": 12, "raster": [1440, 602]}) == "shape.squeeze 1/1 → 8/5, bytes 12, raster 1440×602"
+    model = LogModel()
+    model.set_rows([LogRow(0.0, "decide", None, "words", {"x.y": [None, 0.5]})])
+    assert model.rowCount() == 1 and model.data(model.index(0, 4)) == "x.y none → 0.5"
+    assert model.headerData(0, Qt.Orientation.Horizontal) == "when"

@@ -7,6 +7,7 @@ standard error, results to standard output.
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Callable
 from contextlib import contextmanager
@@ -73,12 +74,23 @@ def demo(
     _desk(demo_job())
 
 
-@app.command("open", help="Open the desk with a job.\n\nExample: adzer open mill.adzer")
-def open_(job: Path) -> None:
+@app.command("open", help="Open the desk with a job, made new if it is not there.\n\nExample: adzer open mill.adzer")
+def open_(
+    job: Path, rate: Annotated[str, typer.Option(help="A new job's frame rate, e.g. 25 or 24000/1001.")] = "25"
+) -> None:
+    from .core.job import Job
+
+    if not job.exists() and job.suffix == ".adzer":
+        Job.create(job, job.stem, _ratio(rate, "rate")).close()
+        _say(f"{job} is new.")
     _desk(job)
 
 
 def _desk(job: Path) -> None:
+    if not any(os.environ.get(k) for k in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        raise AdzerError(
+            "There is no display here. ./run demo brings a virtual one; read, convert and render need none."
+        )
     from .desk.app import run
 
     sys.exit(run(job))

@@ -196,6 +196,17 @@ def compile_order(order: Order) -> RenderPlan:
     return RenderPlan(path, pixels, spec, when, whole, _timecode(order, when))
 
 
+def sound_span(order: Order, plan: RenderPlan) -> tuple[Fraction, Fraction]:
+    """Container times between which the source's sound belongs to the delivered pictures."""
+    index = probe.scan(plan.source, order.facts.fingerprint)
+    start = int(index.pts[order.start]) * order.facts.time_base
+    if plan.timing.time_base * plan.timing.rate == 1:
+        return start, start + len(plan.timing) / plan.timing.rate
+    stamps = plan.timing.stamps
+    tail = int(np.median(np.diff(stamps))) if len(stamps) > 1 else 0
+    return start, start + (int(stamps[-1]) + tail) * plan.timing.time_base
+
+
 def _timecode(order: Order, when: Timing) -> str | None:
     """The recorded timecode carried on to the first delivered frame; only where rates agree can it be."""
     facts = order.facts

@@ -376,12 +376,6 @@ class Job:
             self._log("decide", shot.name, "in and out", {"start": start, "stop": stop})
         return self.shot(shot.id)
 
-    def rename(self, shot: Shot, name: str, kind: str) -> Shot:
-        with self.edit(f"rename {shot.name}") as edit:
-            edit.put("shots", shot.id, {"name": name, "kind": kind})
-            self._log("decide", name, f"renamed from {shot.name}", {})
-        return self.shot(shot.id)
-
     def keep_levels(self, shot_id: int, levels: Levels) -> None:
         """Measurements are facts, not edits: undo leaves them."""
         with self._changing():

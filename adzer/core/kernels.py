@@ -15,8 +15,8 @@ _FAST = {"contract", "reassoc", "nsz", "arcp", "nnan", "ninf"}  # no code value 
 jit = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy")
 inline = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy", inline="always")
 
-# Output table: its cells are slices of a float's own exponent and mantissa, 256 to the octave.
-MANTISSA_SHIFT = 15
+# Output table: its cells are slices of a float's own exponent and mantissa, 128 to the octave.
+MANTISSA_SHIFT = 16
 TABLE_FLOOR = 2.0**-14
 
 
@@ -64,14 +64,18 @@ def filter_columns(row, starts, weights, lo, hi, out):
 
 
 @jit
-def filter_halving(row, starts, weights, lo, hi, out):
-    """The same for exact halving with one kernel of up to three taps."""
+def filter_halving(row, starts, weights, lo, hi, scratch, out):
+    """The same for exact halving with one kernel of up to three taps: at every place, as vectors, then every second."""
     part, n = out[lo:hi], hi - lo
     origin = np.int64(starts[lo])
-    near = row[origin : origin + 2 * n + 1]
     wa, wb, wc = weights[0, lo], weights[1, lo], weights[2, lo]
+    m = 2 * n - 1
+    a, b, c = row[origin : origin + m], row[origin + 1 : origin + 1 + m], row[origin + 2 : origin + 2 + m]
+    every = scratch[:m]
+    for i in range(m):
+        every[i] = wa * a[i] + wb * b[i] + wc * c[i]
     for i in range(n):
-        part[i] = wa * near[2 * i] + wb * near[2 * i + 1] + wc * near[2 * i + 2]
+        part[i] = every[2 * i]
 
 
 @jit
@@ -112,12 +116,12 @@ def _columns(row, starts, weights, double, phases, out):
 
 
 @inline
-def _halve(row, starts, weights, span, out):
+def _halve(row, starts, weights, span, scratch, out):
     """``filter_halving`` within ``span``, the general filter at the edges."""
     lo, hi = span
     filter_columns(row, starts, weights, 0, lo, out)
     if hi > lo:
-        filter_halving(row, starts, weights, lo, hi, out)
+        filter_halving(row, starts, weights, lo, hi, scratch, out)
     filter_columns(row, starts, weights, hi, out.shape[0], out)
 
 
@@ -225,6 +229,7 @@ def render_band(
     work = np.zeros((3, n + 8), np.float32)
     bits = work.view(np.int32)
     index = np.empty(n, np.int32)
+    scratch = np.empty(n + 8, np.float32)
     raw0, raw1 = np.zeros(luma_span[1] + 8, np.float32), np.zeros(chroma_span[1] + 8, np.float32)
     used0, used1 = raw0[: luma_span[1]], raw1[: chroma_span[1]]
     phases = np.empty((2, n // 2 + 1), np.float32)
@@ -259,11 +264,11 @@ def render_band(
             if keep_rows:
                 part = less if half_mode else channel[:n]
                 if half_mode:
-                    _halve(channel, half[0], half[1], half[2], part)
+                    _halve(channel, half[0], half[1], half[2], scratch, part)
                 x = place[1, 0]
                 quantise(part, noise[: part.shape[0]], top, target[c + 1][row + place[1, 1], x : x + part.shape[0]])
             else:
-                _halve(channel, half[0], half[1], half[2], between[c, row])
+                _halve(channel, half[0], half[1], half[2], scratch, between[c, row])
 
 
 @jit
@@ -301,14 +306,3 @@ def waveform(codes, top, columns, levels, out):
     for i in range(rows):
         for j in range(width):
             out[np.int64(codes[i, j] * scale), j * columns // width] += 1
-
-
-def main() -> None:
-    """Compiles every loop for both sample sizes into the cache, by running a small picture of each kind through."""
-    from . import warm
-
-    warm.run()
-
-
-if __name__ == "__main__":
-    main()

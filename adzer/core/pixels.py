@@ -26,7 +26,7 @@ TABLE_IN_CELLS = 4096
 TABLE_IN_DOMAIN = (-0.2, 1.12)  # limited range reaches 1.095; colours beyond are none that a camera records
 LATTICE = 65
 TABLE_FLOOR_OCTAVE = -14
-CELLS_PER_OCTAVE = 256
+CELLS_PER_OCTAVE = 128
 
 
 @dataclass(frozen=True)
@@ -154,13 +154,12 @@ class PixelPlan:
 
     @cached_property
     def light_limit(self) -> float:
-        """The brightest light that the output table has to hold, a power of two."""
+        """The light from which on the tone does not change: the output table's last cell ends exactly there."""
         assert self.chain is not None
         peak = float(np.max(self.chain.decode(np.array([TABLE_IN_DOMAIN[1]]))))
         reach = max(peak, 1.0) * float(np.abs(self.chain.matrix).sum(axis=1).max())
-        if self.chain.whites == "let go" and self.chain.target.kind != "hdr":
-            reach = min(reach, 2.0 ** np.ceil(abs(np.log2(max(self.chain.contrast, 1e-3))) + 4))
-        return float(2.0 ** np.clip(np.ceil(np.log2(reach)), 1, 16))
+        limit = self.chain.saturates_at
+        return float(np.float32(np.clip(reach if limit is None else limit, 2.0**-6, 2.0**16)))
 
     @cached_property
     def table_in(self) -> Floats:
@@ -188,17 +187,18 @@ class PixelPlan:
 
     @cached_property
     def table_out(self) -> Floats:
-        """Light → delivered signal, 256 cells to the octave from 2⁻¹⁴ (which stands for 0) to the limit."""
+        """Light → delivered signal, 128 cells to the octave from 2⁻¹⁴ (which stands for 0) to the limit."""
         assert self.chain is not None
-        octaves = int(np.log2(self.light_limit)) - TABLE_FLOOR_OCTAVE + 1
-        cell = np.arange(octaves * CELLS_PER_OCTAVE + 2)
-        light = 2.0 ** (TABLE_FLOOR_OCTAVE + cell // CELLS_PER_OCTAVE) * (
-            1 + cell % CELLS_PER_OCTAVE / CELLS_PER_OCTAVE
-        )
+        floor, limit = 2.0**TABLE_FLOOR_OCTAVE, self.light_limit
+        octaves = int(np.ceil(np.log2(limit + floor))) - TABLE_FLOOR_OCTAVE
+        cell = np.arange(octaves * CELLS_PER_OCTAVE + 1)
+        octave, step = np.divmod(cell, CELLS_PER_OCTAVE)
+        light = 2.0 ** (TABLE_FLOOR_OCTAVE + octave) * (1 + step / CELLS_PER_OCTAVE)
+        light = np.append(light[light < limit + floor], limit + floor)
         middle = (light[:-1] + light[1:]) / 2
         tone = self.chain.tone
-        floor = 2.0**TABLE_FLOOR_OCTAVE
-        return _lines(tone(light - floor), light, tone(middle - floor))
+        lines = _lines(tone(light - floor), light, tone(middle - floor))
+        return np.concatenate([lines, lines[-1:]])  # the limit itself may open one cell more
 
     @cached_property
     def lattice(self) -> Floats:

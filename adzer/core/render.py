@@ -23,16 +23,13 @@ import numpy as np
 
 from . import verify
 from .ahead import ahead
-from .compile import Order, RenderPlan, compile_order
+from .compile import Order, RenderPlan, compile_order, sound_span
 from .deliver.advise import Trial
 from .errors import AdzerError, Cancelled, RenderFailed
-from .media import audio, probe
+from .media import audio
 from .media.decode import Frame, Reader
 from .media.encode import Writer, container_for
-from .media.formats import Plane
 from .pixels import Processor
-
-LEVEL_STRIDE = 8
 
 
 class Progress(msgspec.Struct, frozen=True):
@@ -47,17 +44,6 @@ class Progress(msgspec.Struct, frozen=True):
 
 
 Report = Callable[[Progress], None]
-
-
-def mean_levels(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int]) -> tuple[float, float, float]:
-    """Mean code of each plane on a coarse grid: enough to know a frame again."""
-    w, h = raster
-    sx, sy = sub
-    sizes = [(w, h), (-(-w // sx), -(-h // sy)), (-(-w // sx), -(-h // sy))]
-    y, b, r = (
-        float(p[: s[1] : LEVEL_STRIDE, : s[0] : LEVEL_STRIDE].mean()) for p, s in zip(planes, sizes, strict=False)
-    )
-    return round(y, 3), round(b, 3), round(r, 3)
 
 
 def _pictures(reader: Reader, numbers: list[int]) -> Iterator[Frame]:
@@ -88,7 +74,7 @@ def render_segment(
                 for frame, stamp in zip(decoded, stamps, strict=True):
                     blank, planes = writer.blank()
                     processor.run(frame.planes, planes)
-                    levels.append(mean_levels(planes, plan.spec.raster, sub))
+                    levels.append(verify.mean_levels(planes, plan.spec.raster, sub))
                     yield blank, stamp
 
         finished = ahead(worked())
@@ -108,12 +94,10 @@ class _Parts:
 
     def __init__(self, order: Order, out: Path) -> None:
         self.folder, self.suffix = parts_folder(out), out.suffix
+        held = self.folder / "order.json"
         try:
             out.parent.mkdir(parents=True, exist_ok=True)
-            held = self.folder / "order.json"
-            if self.folder.exists() and (
-                not held.exists() or json.loads(held.read_text()).get("digest") != order.digest
-            ):
+            if self.folder.exists() and self._digest(held) != order.digest:
                 shutil.rmtree(self.folder)
             self.folder.mkdir(exist_ok=True)
             held.write_text(json.dumps({"digest": order.digest, "shot": order.shot, "card": order.card_name}))
@@ -121,9 +105,15 @@ class _Parts:
             raise AdzerError(
                 f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder."
             ) from None
-        except ValueError:
-            shutil.rmtree(self.folder)
-            self.__init__(order, out)  # type: ignore[misc]
+
+    @staticmethod
+    def _digest(held: Path) -> str | None:
+        """Of the order that the folder's segments belong to; None if that cannot be told."""
+        try:
+            plain = json.loads(held.read_text())
+        except (OSError, ValueError):
+            return None
+        return plain.get("digest") if isinstance(plain, dict) else None
 
     def segment(self, n: int) -> Path:
         return self.folder / f"{n:05d}{self.suffix}"
@@ -288,17 +278,6 @@ def _reordering(path: Path) -> int:
         stamps = np.array([p.pts for p in source.demux(source.streams.video[0]) if p.size])
     ranks = np.argsort(np.argsort(stamps, kind="stable"), kind="stable")
     return int(max(0, (np.arange(len(ranks)) - ranks).max(initial=0)))
-
-
-def sound_span(order: Order, plan: RenderPlan) -> tuple[Fraction, Fraction]:
-    """Container times between which the source's sound belongs to the delivered pictures."""
-    index = probe.scan(plan.source, order.facts.fingerprint)
-    start = int(index.pts[order.start]) * order.facts.time_base
-    if plan.timing.time_base * plan.timing.rate == 1:
-        return start, start + len(plan.timing) / plan.timing.rate
-    stamps = plan.timing.stamps
-    tail = int(np.median(np.diff(stamps))) if len(stamps) > 1 else 0
-    return start, start + (int(stamps[-1]) + tail) * plan.timing.time_base
 
 
 def _sound(plan: RenderPlan, order: Order, target: Any) -> Iterator[Any]:

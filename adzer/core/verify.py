@@ -4,20 +4,19 @@ from __future__ import annotations
 
 from fractions import Fraction
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
 
+from .compile import Order, RenderPlan, sound_span
 from .errors import AdzerError
 from .media import audio, probe
 from .media.decode import Reader
 from .media.encode import TAG_CURVES, TAG_PRIMARIES
-
-if TYPE_CHECKING:
-    from .compile import Order, RenderPlan
+from .media.formats import Plane
 
 LOOKS = 24
+LEVEL_STRIDE = 8
 AUDIO_REACH = Fraction(1, 4)
 AUDIO_SLACK = Fraction(1, 500)
 
@@ -41,6 +40,17 @@ class Report(msgspec.Struct, frozen=True):
     @property
     def passed(self) -> bool:
         return all(c.passed for c in self.checks)
+
+
+def mean_levels(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int]) -> tuple[float, float, float]:
+    """Mean code of each plane on a coarse grid: enough to know a frame again."""
+    w, h = raster
+    sx, sy = sub
+    sizes = [(w, h), (-(-w // sx), -(-h // sy)), (-(-w // sx), -(-h // sy))]
+    y, b, r = (
+        float(p[: s[1] : LEVEL_STRIDE, : s[0] : LEVEL_STRIDE].mean()) for p, s in zip(planes, sizes, strict=False)
+    )
+    return round(y, 3), round(b, 3), round(r, 3)
 
 
 def check(path: Path, plan: RenderPlan, order: Order, levels: list[tuple[float, float, float]]) -> Report:
@@ -105,8 +115,6 @@ def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.
 
 
 def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order, facts: probe.FileFacts) -> None:
-    from .render import sound_span
-
     start, stop = sound_span(order, plan)
     seconds = min(stop - start, Fraction(20))
     rate = 48000
@@ -121,8 +129,6 @@ def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order
 
 
 def _check_levels(checks: list[Check], path: Path, levels: list[tuple[float, float, float]], bits: int) -> None:
-    from .render import mean_levels
-
     slack = 1.5 * 2 ** (bits - 8)
     worst, at = 0.0, 0
     with Reader(path) as reader:

@@ -1,4 +1,7 @@
-"""Runs a small picture of every kind through the kernels, so that they are compiled into their cache."""
+"""Runs a small picture of every kind through the kernels, so that they are compiled into their cache.
+
+``./run`` does it at set-up; nobody then waits for a compiler at the first picture.
+"""
 
 from __future__ import annotations
 
@@ -6,6 +9,7 @@ from fractions import Fraction
 
 import numpy as np
 
+from . import kernels
 from .colour.chain import ColourChain
 from .colour.curves import STANDARD
 from .media.formats import PixelFormat
@@ -13,8 +17,6 @@ from .pixels import AxisWarp, PixelPlan, Processor, Samples
 
 
 def run() -> None:
-    from . import kernels
-
     warp = AxisWarp((64, 32), (Fraction(1), Fraction(3, 2)), (Fraction(0), Fraction(0)), (64, 36), (0, 2))
     chain = ColourChain(STANDARD["bt709"], np.eye(3), STANDARD["bt709"])
     for bits_in in (8, 10):
@@ -29,3 +31,7 @@ def run() -> None:
                 screen = np.zeros((36, 64, 4), np.uint8)
                 kernels.screen_rgb(out[0], out[1], out[2], target.to_signal().astype(np.float32), screen, 0, 36)
                 kernels.waveform(out[0], 1023, 32, 64, np.zeros((64, 32), np.int32))
+
+
+if __name__ == "__main__":
+    run()

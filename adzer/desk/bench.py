@@ -155,6 +155,7 @@ class BenchView(QWidget):
             self.shelf.setCurrentIndex(self._shelves[stage])
             self.hint.setText(bench.hint)
             self.side.setVisible(bench.whole)
+            self.shelf.setVisible(bool(bench.instruments))
             self.picture.wipe = None
             self._shown = (shot.id, stage)
         self.rule.set_frame(self.desk.frame)

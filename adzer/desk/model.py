@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core import cards
 from ..core.compile import freeze
@@ -50,6 +50,16 @@ class Desk(QObject):
         self.queue.ended.connect(self._queue_ended)
         self.reload()
         self.check_sources()
+        self._watch = QTimer(self)
+        self._watch.timeout.connect(self._look_at_queue)
+        self._watch.start(1000)
+        if any(s.state == "rendering" for s in self.slips):
+            self.queue.start(job.path)  # a render that was cut off goes on
+
+    def _look_at_queue(self) -> None:
+        """Another process may be rendering, too."""
+        if any(s.state == "rendering" for s in self.slips) and not self.queue.running:
+            self.refresh_slips()
 
     # --- reading ---------------------------------------------------------------------------------------------------
     def reload(self) -> None:
@@ -314,7 +324,12 @@ class Desk(QObject):
         if any(s.state == "waiting" for s in self.slips):
             self.queue.start(self.job.path)
 
+    def set_output(self, folder: str) -> None:
+        """Where masters go from now on; slips that are queued keep their own."""
+        self._guarded(lambda: self.job.set_meta("output folder", out=folder))
+
     def close(self) -> None:
+        self._watch.stop()
         self.commit()
         self.queue.stop()
         self.worker.close()

@@ -179,6 +179,6 @@ class QueueView(QWidget):
             f"{going} rendering, {waiting} waiting, {done} done" + (f", {failed} failed" if failed else "")
             + (f" · {time_text(left)} left for this one" if left else "")
         )  # fmt: skip
-        self.run.setVisible(waiting > 0 and not self.desk.queue.running)
+        self.run.setVisible(waiting + going > 0 and not self.desk.queue.running)
         self.empty.setVisible(not slips)
         self.words.setVisible(bool(slips))

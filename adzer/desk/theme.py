@@ -126,6 +126,7 @@ def style_sheet() -> str:
     }
     return f"""
     QWidget {{ color: {n["ink"]}; font-family: "{FAMILY}"; font-size: 10pt; }}
+    QDialog {{ border: 1px solid {n["quiet"]}; }}
     QMainWindow, QDialog, QWidget#page {{ background: {n["paper"]}; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: {n["high"]}; border: none; }}
     QLabel#title {{ font-weight: bold; }}

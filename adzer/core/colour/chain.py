@@ -64,6 +64,16 @@ class ColourChain:
     def decode(self) -> Map:
         return self.source.decode
 
+    @property
+    def saturates_at(self) -> float | None:
+        """The light from which on every tone is the same, if there is one."""
+        if self.target.kind == "hdr":
+            return None
+        top = float(contrast(np.array([self.peak]), self.contrast)[0])
+        if self.whites != "let go" and top > 1.0:
+            return self.peak
+        return float(MIDDLE_GREY * (1 / MIDDLE_GREY) ** (1 / self.contrast))
+
     def tone(self, x: Array) -> Array:
         """Linear light of one channel → delivered signal, 0–1."""
         x = contrast(x, self.contrast)

@@ -93,7 +93,10 @@ class Writer:
         self.path, self.spec = path, spec
         try:
             self.container = av.open(
-                str(path), "w", format=container_for(path), options={"movflags": "+faststart"} if faststart and path.suffix != ".mkv" else {}
+                str(path),
+                "w",
+                format=container_for(path),
+                options={"movflags": "+faststart"} if faststart and path.suffix != ".mkv" else {},
             )
             try:
                 rate = spec.rate.limit_denominator(100_000)

@@ -35,9 +35,12 @@ class ColourBench(StageBench):
         self.exposure = self._number("exposure", Number(0, 0.02, -8, 8, 2, sign=True))
         self.kelvin = self._number("kelvin", Number(NEUTRAL_KELVIN, 25, 1700, 25000, 0))
         self.tint = self._number("tint", Number(0, 0.2, -50, 50, 1, sign=True))
+        self.adaptation = Choice([("adapt by CAT02", "cat02"), ("by Bradford", "bradford")])
+        self.adaptation.chosen.connect(lambda v: desk.answer("colour", adaptation=v))
         self.light_card = Question(
             "How bright, and what was white?",
             Numbers(("exposure", self.exposure), ("light, K", self.kelvin), ("tint", self.tint)),
+            self.adaptation,
         )
         self.black = Number(0, 0.1, -20, 20, 1, sign=True)
         self.black.drafted.connect(lambda v: desk.draft("colour", black=v / 100))
@@ -88,6 +91,7 @@ class ColourBench(StageBench):
         self.curve_card.say(text[:1].upper() + text[1:] + ".")
         self.exposure.set_value(s.exposure)
         self.kelvin.set_value(s.kelvin)
+        self.adaptation.set_value(s.adaptation)
         self.tint.set_value(s.tint)
         self.black.set_value(s.black * 100)
         self.contrast.set_value(s.contrast)

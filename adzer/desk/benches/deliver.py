@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QPushButton, QVBoxLayout, QWidget
 
 from ...core import cards
 from ...core.deliver.advise import estimate, size_text, time_text
@@ -44,7 +44,8 @@ class DeliverBench(StageBench):
         self.size_card = Question("How large, and how long will it take?", self.measure)
         self.why_card = Question("Why this codec?")
         self.queue = act("Queue", self.desk.enqueue)
-        self.queue_card = Question("Is it ready?", self.queue)
+        self.folder = act("Choose another output folder", self._choose_folder, main=False)
+        self.queue_card = Question("Is it ready?", self.queue, self.folder)
         self.questions = [self.where_card, self.size_card, self.why_card, self.queue_card]
         self.table = Table("What leaves", (0.24, 0.26, 0.5), 4)
         self.sizes = Bars("Size, MB", 2)
@@ -57,6 +58,11 @@ class DeliverBench(StageBench):
             return
         now = self.desk.route_of(shot).deliver.cards
         self.desk.answer("deliver", cards=[c for c in now if c != name] if name in now else [*now, name])
+
+    def _choose_folder(self) -> None:
+        folder = QFileDialog.getExistingDirectory(None, "Where masters go", str(self.desk.job.out_folder))
+        if folder:
+            self.desk.set_output(folder)
 
     def measure_all(self) -> None:
         """One measured second for each chosen delivery."""
@@ -88,8 +94,8 @@ class DeliverBench(StageBench):
                 sizes.append((card.title, size / 1e6))
                 times.append((card.title, seconds))
         self.table.show_rows(rows, f"{frames} frames each")
-        self.sizes.show_bars(sizes, "estimated" if sizes else "not measured yet")
-        self.times.show_bars(times, "estimated" if times else "not measured yet")
+        self.sizes.show_bars(sizes, "estimated" if sizes else "")
+        self.times.show_bars(times, "estimated" if times else "")
         missing = [c for c in chosen if c not in known]
         if not self.desk.worker.busy:
             self.measure.setText("Measure one second of this shot" if missing or not chosen else "Measure again")
@@ -113,7 +119,7 @@ class DeliverBench(StageBench):
             text = "Choose at least one delivery."
         else:
             text = (
-                f"Slips are frozen when queued. Masters go to {self.desk.job.out_folder.name}/ "
+                f"Slips are frozen when queued. Masters go to …/{self.desk.job.out_folder.name}/ "
                 "and get their names when they have been read back and checked."
             )
         others = ""

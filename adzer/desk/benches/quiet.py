@@ -28,4 +28,6 @@ class QuietBench(StageBench):
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         stop = walked[self.stage]
-        self.card.say(f"{QUESTIONS[self.stage][1]} The stage passes the picture through: {stop.result.says}.")
+        self.card.say(
+            f"{QUESTIONS[self.stage][1]} The stage passes the picture through, {stop.after.raster[0]}×{stop.after.raster[1]}."
+        )

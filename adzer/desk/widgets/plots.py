@@ -171,6 +171,9 @@ class Bars(Plot):
 
     def draw(self, painter: QPainter, body: QRectF) -> None:
         if not self._bars:
+            painter.setPen(theme.p.quiet)
+            painter.setFont(font(8.5))
+            painter.drawText(body, Qt.AlignmentFlag.AlignCenter, "nothing measured yet")
             return
         peak = max(max(v for _, v in self._bars), 1e-9)
         width = (body.width() - 12) / len(self._bars)

@@ -1,187 +1,38 @@
-"""The main window: top bar, Board and Bench, Queue, Log, and the line that says what to do next."""
+"""The main window: its places, its actions and their keys."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, QObject, QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
     QKeyEvent,
     QKeySequence,
-    QMouseEvent,
-    QPainter,
-    QPaintEvent,
-    QPen,
     QShortcut,
 )
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QHBoxLayout,
     QLabel,
     QLineEdit,
     QMainWindow,
-    QSizePolicy,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
-from ..core.finding import Finding, Level
-from ..core.job import Shot
 from ..core.service import Reply
 from ..core.stage import STAGES
+from .bars import PLACES, NextLine, TopBar
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
 from .logview import LogView
 from .model import Desk
 from .palette import Action, Keys, Words
 from .queueview import QueueView
-from .theme import draw_mark, font, style_sheet, theme
+from .theme import style_sheet, theme
 from .widgets.picture import to_qimage
-from .widgets.questions import act
-
-PLACES = ("Board", "Queue", "Log")
-
-
-class TopBar(QWidget):
-    """Job name, places, and how much there is to see to."""
-
-    picked = Signal(str)
-    asked = Signal(str)
-
-    def __init__(self, desk: Desk) -> None:
-        super().__init__()
-        self.desk, self.place = desk, "Board"
-        self.setFixedHeight(42)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-
-    def _tabs(self) -> dict[str, QRectF]:
-        x = self.width() / 2 - 3 * 76 / 2
-        return {name: QRectF(x + i * 76, 0, 76, 42) for i, name in enumerate(PLACES)}
-
-    def _corner(self) -> dict[str, QRectF]:
-        return {"words": QRectF(self.width() - 178, 0, 92, 42), "lights": QRectF(self.width() - 82, 0, 74, 42)}
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        p = theme.p
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), p.high)
-        painter.setPen(QPen(p.line, 1))
-        painter.drawLine(QPointF(0, 41.5), QPointF(self.width(), 41.5))
-        painter.setFont(font(11.5, bold=True))
-        painter.setPen(p.ink)
-        name = painter.fontMetrics().elidedText(self.desk.job.name, Qt.TextElideMode.ElideRight, 250)
-        painter.drawText(QRectF(18, 0, 260, 42), Qt.AlignmentFlag.AlignVCenter, name)
-        x = 18 + painter.fontMetrics().horizontalAdvance(name) + 22
-        painter.setFont(font(8.5))
-        painter.setPen(p.quiet)
-        n = len(self.desk.shots)
-        painter.drawText(
-            QRectF(x, 0, 220, 42),
-            Qt.AlignmentFlag.AlignVCenter,
-            f"{n} {'shot' if n == 1 else 'shots'} · every answer is saved",
-        )
-        for name, box in self._tabs().items():
-            here = name == self.place
-            painter.setFont(font(10, bold=here))
-            painter.setPen(p.ink if here else p.quiet)
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
-            if here:
-                painter.fillRect(QRectF(box.left() + 16, 39, box.width() - 32, 3), p.accent)
-        counts = {level: 0 for level in (Level.STOP, Level.WARN, Level.NOTE)}
-        for _, finding in self.desk.findings():
-            counts[finding.level] += 1
-        x = self.width() - 320
-        painter.setFont(font(9.5))
-        for level, count in counts.items():
-            draw_mark(painter, QPointF(x, 22), level, 11 if count else 8)
-            painter.setPen(p.ink if count else p.quiet)
-            painter.drawText(QRectF(x + 12, 0, 30, 43), Qt.AlignmentFlag.AlignVCenter, str(count))
-            x += 42
-        painter.setFont(font(8.5))
-        painter.setPen(p.quiet)
-        for name, box in self._corner().items():
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, "words  ^Space" if name == "words" else "lights  L")
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        for name, box in self._tabs().items():
-            if box.contains(event.position()):
-                self.picked.emit(name)
-        for name, box in self._corner().items():
-            if box.contains(event.position()):
-                self.asked.emit(name)
-
-
-class NextLine(QWidget):
-    """The finding in hand, with what mends it; below the Board, and what was said last."""
-
-    def __init__(self, desk: Desk) -> None:
-        super().__init__()
-        self.desk = desk
-        self.shown: tuple[Shot, Finding] | None = None
-        self.setFixedHeight(96)
-        self.title, self.text, self.keys = QLabel(), QLabel(), QLabel()
-        self.title.setObjectName("title")
-        self.text.setWordWrap(True)
-        self.keys.setObjectName("quiet")
-        self.fix = act("", self._mend)
-        self.skip = act("Next  N", self.advance, main=False)
-        words = QVBoxLayout()
-        words.setSpacing(1)
-        words.setContentsMargins(0, 0, 0, 0)
-        for label in (self.title, self.text):
-            words.addWidget(label)
-        words.addStretch(1)
-        words.addWidget(self.keys)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(40, 9, 18, 7)
-        row.setSpacing(12)
-        row.addLayout(words, 1)
-        row.addWidget(self.fix)
-        row.addWidget(self.skip)
-        self._at = 0
-
-    def _all(self) -> list[tuple[Shot, Finding]]:
-        """Of the selected shot first, the most severe first."""
-        shot = self.desk.shot
-        return sorted(self.desk.findings(), key=lambda sf: (shot is None or sf[0].id != shot.id, -sf[1].level.weight))
-
-    def refresh(self, start: bool = True) -> None:
-        if start:
-            self._at = 0
-        found = self._all()
-        self.shown = found[self._at % len(found)] if found else None
-        self.skip.setVisible(len(found) > 1)
-        self.keys.setText("↵ unfold · ↑↓ shot · ←→ stage · ^D same as the row above · A add recordings · ? keys")
-        if self.shown is None:
-            self.fix.setVisible(False)
-            self.title.setText("Nothing stands in the way" if self.desk.shots else "Start here")
-            self.text.setText("Unfold Deliver and queue it." if self.desk.shots else "Drop recordings on the Board.")
-        else:
-            shot, finding = self.shown
-            self.title.setText(f"{shot.name} · {finding.stage.capitalize()}")
-            self.text.setText(finding.text)
-            self.fix.setVisible(finding.fix is not None)
-            if finding.fix is not None:
-                self.fix.setText(finding.fix.label)
-        self.update()
-
-    def advance(self) -> None:
-        self._at += 1
-        self.refresh(start=False)
-
-    def _mend(self) -> None:
-        if self.shown is not None and self.shown[1].fix is not None:
-            self.desk.mend(self.shown[0], self.shown[1].fix)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), theme.p.high)
-        painter.setPen(QPen(theme.p.line, 1))
-        painter.drawLine(QPointF(0, 0.5), QPointF(self.width(), 0.5))
-        draw_mark(painter, QPointF(24, 20), self.shown[1].level if self.shown else None)
 
 
 class Window(QMainWindow):

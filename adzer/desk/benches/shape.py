@@ -129,15 +129,11 @@ class ShapeBench(StageBench):
         ])  # fmt: skip
 
     def _crop(self, rect: QRectF) -> QRectF | None:
+        """Where the crop lies on the picture in ``rect``; None if there is none."""
         if self._shaped is None:
             return None
-        f = self._shaped.framing
-        whole_w, whole_h = float(f.crop[2]) / float(f.kept), 0.0
-        shot = self.desk.shot
-        if shot is None:
-            return None
-        whole_w, whole_h = shot.facts.raster
-        x, y, w, h = (float(v) for v in f.crop)
+        whole_w, whole_h = self._raster()
+        x, y, w, h = (float(v) for v in self._shaped.framing.crop)
         return QRectF(
             rect.left() + x / whole_w * rect.width(), rect.top() + y / whole_h * rect.height(),
             w / whole_w * rect.width(), h / whole_h * rect.height(),

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core.finding import Fix
 from ..core.read.step import shown_timecode
 from ..core.service import Reply
 from .benches.base import StageBench
@@ -25,6 +26,7 @@ from .benches.read import ReadBench
 from .benches.shape import ShapeBench
 from .model import Desk
 from .theme import draw_mark, theme, worst_level
+from .widgets.findings import FindingList
 from .widgets.picture import PictureView
 from .widgets.rule import Rule
 
@@ -73,6 +75,7 @@ class BenchView(QWidget):
         self.desk = desk
         self._benches: dict[str, StageBench] = {}
         self._columns: dict[str, int] = {}
+        self._findings: dict[str, FindingList] = {}
         self._shelves: dict[str, int] = {}
         self._shown: tuple[object, ...] = ()
         self._state: tuple[object, ...] = ()
@@ -136,7 +139,8 @@ class BenchView(QWidget):
             kinds = {"read": ReadBench, "shape": ShapeBench, "colour": ColourBench, "deliver": DeliverBench}
             bench = kinds[stage](self.desk) if stage in kinds else QuietBench(self.desk, stage)
             self._benches[stage] = bench
-            self._columns[stage] = self.questions.addWidget(_column(bench))
+            found = self._findings[stage] = FindingList(self._mend)
+            self._columns[stage] = self.questions.addWidget(_column(bench, found))
             self._shelves[stage] = self.shelf.addWidget(_shelf(bench))
         return self._benches[stage]
 
@@ -187,9 +191,15 @@ class BenchView(QWidget):
     def _refresh_answers(self) -> None:
         shot, bench = self.desk.shot, self.bench
         if shot is not None and bench is not None:
-            bench.refresh(shot, self.desk.walk(shot))
+            walked = self.desk.walk(shot)
+            bench.refresh(shot, walked)
+            self._findings[bench.stage].show_findings(walked[bench.stage].findings)
             self._caption()
             self.strip.update()
+
+    def _mend(self, fix: Fix) -> None:
+        if self.desk.shot is not None:
+            self.desk.mend(self.desk.shot, fix)
 
     def _caption(self) -> None:
         shot, bench = self.desk.shot, self.bench
@@ -292,11 +302,12 @@ class BenchView(QWidget):
         self.desk.go_to(at if at < shot.stop else shot.start)
 
 
-def _column(bench: StageBench) -> QScrollArea:
+def _column(bench: StageBench, findings: FindingList) -> QScrollArea:
     inner = QWidget()
     column = QVBoxLayout(inner)
     column.setContentsMargins(0, 0, 0, 0)
     column.setSpacing(0)
+    column.addWidget(findings)
     for question in bench.questions:
         column.addWidget(question)
     column.addStretch(1)

@@ -324,6 +324,15 @@ class Desk(QObject):
         if any(s.state == "waiting" for s in self.slips):
             self.queue.start(self.job.path)
 
+    def take_rate(self) -> None:
+        """The job runs at the selected shot's rate from now on."""
+        shot = self.shot
+        if shot is None or not shot.facts.rate or not shot.facts.constant_rate:
+            self.said.emit("This shot has no even rate that the job could take.")
+            return
+        self._guarded(lambda: self.job.set_meta("the job's rate", rate=str(shot.facts.rate)))
+        self.said.emit(f"The job runs at {float(shot.facts.rate):g} frames a second.")
+
     def set_output(self, folder: str) -> None:
         """Where masters go from now on; slips that are queued keep their own."""
         self._guarded(lambda: self.job.set_meta("output folder", out=folder))

@@ -145,6 +145,7 @@ class Window(QMainWindow):
             Action("queue the chosen deliveries", ("Ctrl+Return",), every, desk.enqueue, "^↵"),
             Action("measure one second", ("Ctrl+M",), every, self._measure, "^M"),
             Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
+            Action("give the job this shot's frame rate", (), every, desk.take_rate),
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
             Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
             Action("go to the Board", ("F2",), every, lambda: self.go("Board")),

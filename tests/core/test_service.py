@@ -34,7 +34,16 @@ def pictures():
 
 def ask(scope, route=SCOPE, **changes):
     facts, levels = scope
-    given = dict(key="main", generation=1, facts=facts, levels=levels, route=route, card="native-wide", number=10, size=(480, 300))
+    given = dict(
+        key="main",
+        generation=1,
+        facts=facts,
+        levels=levels,
+        route=route,
+        card="native-wide",
+        number=10,
+        size=(480, 300),
+    )
     return Picturing(**(given | changes))
 
 
@@ -89,7 +98,9 @@ def test_scopes_count_the_delivered_pixels_without_the_bars(scope, pictures):
     picture = (480, 200)
     assert abs(s.histogram.sum() - picture[0] * picture[1]) < 2000 and s.histogram.sum() == s.wave.sum()
     assert s.histogram[:60].sum() / s.histogram.sum() < 0.01  # no bars among them
-    bright = pictures.make(ask(scope, card="web-wide", scopes=True, route=SCOPE.with_("colour", exposure=3.0, whites="let go"))).scopes
+    bright = pictures.make(
+        ask(scope, card="web-wide", scopes=True, route=SCOPE.with_("colour", exposure=3.0, whites="let go"))
+    ).scopes
     assert bright.over > 0.3 > s.over
     rows = np.arange(s.wave.shape[0])
     assert (bright.wave * rows[:, None]).sum() / bright.wave.sum() > (s.wave * rows[:, None]).sum() / s.wave.sum()

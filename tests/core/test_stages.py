@@ -103,7 +103,9 @@ def test_what_whites_cost_is_what_the_pixels_show(scope, scope_clip):
             for n in levels.sampled:
                 frame = reader.frame(n)
                 matrix = assumed_samples(facts).to_signal()
-                codes = np.stack([np.repeat(frame.cropped(i), 2 if i else 1, axis=1) for i in range(3)], axis=-1).astype(float)
+                codes = np.stack(
+                    [np.repeat(frame.cropped(i), 2 if i else 1, axis=1) for i in range(3)], axis=-1
+                ).astype(float)
                 out = made.apply(codes @ matrix[:, :3].T + matrix[:, 3])
                 shares.append((out.max(axis=-1) >= 0.9995).mean())
         assert abs(cost.clipped - np.mean(shares)) < 0.01
@@ -155,7 +157,9 @@ def test_white_balance_on_the_board_is_what_a_tinted_light_needs(tmp_path):
     warm = np.linalg.inv(bt709) @ adaptation(daylight(6504), daylight(4500)) @ bt709
     grey = np.array([[0.18, 0.18, 0.18]]) @ warm.T
     picture = walk_picture().with_(primaries="bt709", curve="linear")
-    fixed = chain(picture, Route().with_("colour", kelvin=4500.0, whites="let go").colour, delivery("web-wide")).apply(grey)[0]
+    fixed = chain(picture, Route().with_("colour", kelvin=4500.0, whites="let go").colour, delivery("web-wide")).apply(
+        grey
+    )[0]
     left = chain(picture, Route().with_("colour", whites="let go").colour, delivery("web-wide")).apply(grey)[0]
     assert np.ptp(fixed) < 1e-6 < 0.02 < np.ptp(left)
 
@@ -170,7 +174,10 @@ def test_saturation_scales_colour_difference_and_leaves_luma(scope, scope_clip):
             assumed_samples(facts), facts.raster, walked["shape"].result.adds.warp, walked["colour"].result.adds,
             assumed_samples(facts),
         )  # fmt: skip
-        out = [np.zeros((h, w), np.uint16) for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))]
+        out = [
+            np.zeros((h, w), np.uint16)
+            for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))
+        ]
         with Reader(scope_clip) as reader, Processor(plan, 2) as processor:
             processor.run(reader.frame(20).planes, tuple(out))
         codes[amount] = [o.astype(int) for o in out]
@@ -189,7 +196,12 @@ def test_estimates_scale_the_measured_second():
 def test_the_worst_finding_leads_and_rates_read_well():
     made = [Finding(level, level.value, "") for level in (Level.NOTE, Level.STOP, Level.WARN)]
     assert worst(made).level is Level.STOP and worst([]) is None
-    assert [advise.rate_text(Fraction(r)) for r in ("25", "24000/1001", "30000/1001", "540000/17987")] == ["25", "23.976", "29.97", "30.02"]
+    assert [advise.rate_text(Fraction(r)) for r in ("25", "24000/1001", "30000/1001", "540000/17987")] == [
+        "25",
+        "23.976",
+        "29.97",
+        "30.02",
+    ]
     assert advise.nearest_rate(Fraction(2997, 100)) == Fraction(30000, 1001)
 
 

@@ -192,7 +192,10 @@ def test_plots_draw_what_they_are_given():
 
 def test_actions_are_found_by_their_words():
     done = []
-    actions = [Action("take back", ("Ctrl+Z",), "everywhere", lambda: done.append(1)), Action("set in here", (), "bench", lambda: done.append(2), "{")]
+    actions = [
+        Action("take back", ("Ctrl+Z",), "everywhere", lambda: done.append(1)),
+        Action("set in here", (), "bench", lambda: done.append(2), "{"),
+    ]
     from PySide6.QtWidgets import QWidget
 
     parent = QWidget()
@@ -207,7 +210,10 @@ def test_actions_are_found_by_their_words():
 
 
 def test_the_log_shows_numbers_as_people_read_them():
-    assert numbers_text({"shape.squeeze": ["1/1", "8/5"], "bytes": 12, "raster": [1440, 602]}) == "shape.squeeze 1/1 → 8/5, bytes 12, raster 1440×602"
+    assert (
+        numbers_text({"shape.squeeze": ["1/1", "8/5"], "bytes": 12, "raster": [1440, 602]})
+        == "shape.squeeze 1/1 → 8/5, bytes 12, raster 1440×602"
+    )
     model = LogModel()
     model.set_rows([LogRow(0.0, "decide", None, "words", {"x.y": [None, 0.5]})])
     assert model.rowCount() == 1 and model.data(model.index(0, 4)) == "x.y none → 0.5"

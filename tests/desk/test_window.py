@@ -12,6 +12,7 @@ from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDropEvent, QKeyEvent
 from PySide6.QtWidgets import QApplication
 
+from adzer.core.compile import freeze
 from adzer.core.finding import Level
 from adzer.core.job import Job
 from adzer.core.media import probe
@@ -25,6 +26,8 @@ from adzer.desk.model import Desk
 from adzer.desk.shots import wait
 from adzer.desk.theme import DAY, DIM, style_sheet, theme
 from adzer.desk.window import Window
+
+from ..conftest import write_clip
 
 
 @pytest.fixture(scope="session")
@@ -70,7 +73,10 @@ def test_from_the_first_look_to_two_checked_masters(window):
     assert finding.code == "log-tagged-display" and finding.level is Level.WARN
     desk.unfold("read")
     grey = spread(pictured(window))
-    window.next.fix.click()
+    (card,) = window.bench._findings["read"].cards
+    assert card.finding == finding and card.button.text() == "Declare fen log"
+    card.button.click()
+    assert window.bench._findings["read"].cards == []
     assert desk.shot.route.read.curve == "fen-log"
     assert wait(lambda: spread(window.bench.picture.after) > grey * 1.3)
     desk.set_range(0, 12)
@@ -231,6 +237,37 @@ def test_a_vanished_source_is_a_stop_finding(window, tmp_path):
     desk.check_sources()
     assert wait(lambda: bool(desk.problems))
     assert desk.walk(desk.shots[1]).stopped.code == "source-missing"
+
+
+def test_the_job_takes_a_shots_rate_only_if_it_is_even(window, tmp_path):
+    desk, said = window.desk, []
+    desk.said.connect(said.append)
+    desk.select(1)
+    desk.take_rate()
+    assert desk.job.rate == 25 and "no even rate" in said[-1]
+    desk.add([write_clip(tmp_path / "film.mov", 5, rate=Fraction(24))])
+    assert wait(lambda: len(desk.shots) == 3)
+    assert "rate-differs" in {f.code for f in desk.walk(desk.shots[2]).findings}
+    desk.select(2)
+    desk.take_rate()
+    assert desk.job.rate == 24 and not desk.walk(desk.shots[2]).findings
+    desk.undo()
+    assert desk.job.rate == 25
+
+
+def test_a_render_that_was_cut_off_goes_on_when_the_job_is_opened(qapp, tmp_path):
+    path = demo_job(tmp_path)
+    with Job.open(path) as job:
+        shot = job.shots()[1]
+        order = freeze(shot.name, shot.facts, shot.route, "web-wide", job.out_folder / "x.mp4", 0, 10, shot.levels)
+        job.enqueue(shot.id, order)
+        job.set_slip(1, state="rendering", pid=None)
+    desk = Desk(Job.open(path))
+    try:
+        assert wait(lambda: desk.slips[0].state == "done", seconds=60)
+        assert (tmp_path / "masters" / "x.mp4").exists()
+    finally:
+        desk.close()
 
 
 def test_an_empty_job_says_what_to_do(qapp, tmp_path):

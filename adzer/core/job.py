@@ -400,10 +400,16 @@ class Job:
                 "queue",
                 order.shot,
                 f"{order.card.title} → {Path(order.out).name}",
-                {"digest": order.digest, "folder": str(Path(order.out).parent)},
+                {"digest": order.digest, "folder": self.where(order.out)},
             )
         assert cursor.lastrowid is not None
         return cursor.lastrowid
+
+    def where(self, out: str) -> str:
+        """The folder of a master: below the job's own as seen from it, else in full."""
+        folder = Path(out).parent
+        here = self.path.parent
+        return str(folder.relative_to(here)) if folder.is_relative_to(here) else str(folder)
 
     def set_slip(self, slip_id: int, **columns: Any) -> None:
         names = [n for n in columns if n in ("state", "done", "total", "progress", "report", "why", "pid")]

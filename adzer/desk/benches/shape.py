@@ -85,7 +85,7 @@ class ShapeBench(StageBench):
         whole = framing.desqueezed[0] / framing.desqueezed[1]
         self.squeeze_card.say(
             f"Recorded {before.raster[0]}×{before.raster[1]} is {float(recorded):.3f}:1; × {float(aspect):g} makes {float(whole):.3f}:1. "
-            "The cartwheel on the picture should look round."
+            "What is round should look round on the picture."
         )
         others = advise.others_school(settings.school) if aspect != 1 else ""
         self.school_card.say(advise.why_school(settings.school, framing, aspect), others)

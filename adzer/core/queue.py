@@ -70,7 +70,13 @@ def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
     took = time.monotonic() - began
     job.log(
         "render", order.shot, f"{order.card.title} → {Path(order.out).name}: {checked.frames} frames, checked",
-        {"folder": job.where(order.out), "seconds": round(took, 2), "bytes": checked.size, "xxh128": checked.checksum, "raster": list(checked.raster)},
+        {
+            "folder": job.where(order.out),
+            "seconds": round(took, 2),
+            "bytes": checked.size,
+            "xxh128": checked.checksum,
+            "raster": list(checked.raster),
+        },
     )  # fmt: skip
     return True
 

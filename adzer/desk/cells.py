@@ -65,7 +65,7 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
         chain = stop.result.adds
         if chain is None:
             return Cell(stop.result.says, "", level, stop.result.idle)
-        grey = float(chain.tone(np.array([0.18]) * float(chain.matrix.sum(axis=1).mean()))[0])
+        grey = chain.grey
         return Cell(stop.result.says, f"middle grey {grey:.0%}", level, False)
     return _deliver_cell(desk, shot, level)
 
@@ -172,7 +172,7 @@ def _draw_tone(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     if chain is None:
         y = x
     else:
-        y = chain.tone(chain.decode(x) * float(chain.matrix.sum(axis=1).mean()))
+        y = chain.tone(chain.decode(x) * chain.gain)
     painter.setPen(QPen(theme.p.ink, 1.6))
     points = [QPointF(box.left() + u * box.width(), box.bottom() - v * box.height()) for u, v in zip(x, y, strict=True)]
     painter.drawPolyline(QPolygonF(points))

@@ -139,7 +139,7 @@ class Window(QMainWindow):
             ),
             Action("wipe between before and after", ("W",), benched, bench.toggle_wipe),
             Action("thirds on the picture", ("T",), benched, bench.toggle_thirds),
-            Action("picture as recorded, while held", (), benched, lambda: None, "Q"),
+            Action("picture as recorded, while held", (), benched, self._flip_before, "Q"),
             Action("same as the row above", ("Ctrl+D",), every, desk.fill_down, "^D"),
             Action("next finding", ("N",), board, self.next.advance),
             Action("queue the chosen deliveries", ("Ctrl+Return",), every, desk.enqueue, "^↵"),
@@ -170,6 +170,10 @@ class Window(QMainWindow):
         shot = self.desk.shot
         for name in shot.route.deliver.cards if shot else ():
             self.desk.measure_trial(name)
+
+    def _flip_before(self) -> None:
+        """From the words, where nothing can be held: shows the recorded picture until it is asked again."""
+        self.bench.hold_before(not self.bench.picture.hold_before)
 
     def _range(self, start: int | None = None, stop: int | None = None) -> None:
         """Moves in or out, or both, of the selected shot."""
@@ -275,7 +279,8 @@ class Window(QMainWindow):
             widget.update()
 
     def open_words(self) -> None:
-        box = Words(self.actions_, self)
+        here = [a for a in self.actions_ if a.place in ("everywhere", self.place)]
+        box = Words(here, self)
         box.setStyleSheet(style_sheet())
         box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
         box.open()

@@ -198,6 +198,10 @@ def test_q_holds_the_recorded_picture_and_w_wipes(window):
     for kind, held in ((QEvent.Type.KeyPress, True), (QEvent.Type.KeyRelease, False)):
         window.eventFilter(window, QKeyEvent(kind, Qt.Key.Key_Q, Qt.KeyboardModifier.NoModifier))
         assert window.bench.picture.hold_before is held or not window.isActiveWindow()
+    flip = next(a for a in window.actions_ if a.shown == "Q")
+    for held in (True, False):
+        flip.run()
+        assert window.bench.picture.hold_before is held
     window.bench.toggle_wipe()
     assert wait(lambda: window.bench.picture.before is not None)
     view = window.bench.picture

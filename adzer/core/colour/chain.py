@@ -65,6 +65,16 @@ class ColourChain:
         return self.source.decode
 
     @property
+    def gain(self) -> float:
+        """By how much neutral light is multiplied: the exposure."""
+        return float(self.matrix.sum(axis=1).mean())
+
+    @property
+    def grey(self) -> float:
+        """Delivered signal of middle grey."""
+        return float(self.tone(np.array([MIDDLE_GREY]) * self.gain)[0])
+
+    @property
     def saturates_at(self) -> float | None:
         """The light from which on every tone is the same, if there is one."""
         if self.target.kind == "hdr":

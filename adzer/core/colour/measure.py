@@ -28,11 +28,11 @@ def light_of(signals: NDArray[np.float64], curve: Curve, gain: float) -> NDArray
 
 def cost(chain: ColourChain, signals: NDArray[np.float64], shares: NDArray[np.float64]) -> WhitesCost:
     """From the histogram of the brightest recorded channel (``signals`` centres, ``shares``)."""
-    gain = float(chain.matrix.sum(axis=1).mean())
+    gain = chain.gain
     light = light_of(signals, chain.source, gain)
     after = contrast(light, chain.contrast)
     out = chain.tone(light)
-    grey = float(chain.tone(np.array([MIDDLE_GREY]) * gain)[0])
+    grey = chain.grey
     bent = float(shares[after > 0.4].sum()) if chain.whites == "roll off" and chain.peak > 1 else 0.0
     return WhitesCost(float(shares[out >= 0.9995].sum()), grey, bent)
 
@@ -46,3 +46,15 @@ def stops_from_grey(
     stop = np.clip(stop, -reach, reach)
     stops = np.arange(-reach, reach + 1)
     return stops, np.array([float(shares[stop == s].sum()) for s in stops])
+
+
+def reach(curve: Curve, low: float, top: float) -> tuple[float, float]:
+    """Stops from grey of a shot's lowest and highest recorded signals."""
+    ends = np.asarray(curve.decode(np.array([low, min(top, 1.0)])))
+    darkest, brightest = np.log2(np.maximum(ends, 1e-6) / MIDDLE_GREY)
+    return float(darkest), float(brightest)
+
+
+def peak(curve: Curve, top: float) -> float:
+    """The brightest recorded light, at least white: what *roll off* and *keep all* have to hold."""
+    return max(1.0, float(curve.decode(np.array([min(top, 1.0)]))[0]))

@@ -80,7 +80,7 @@ class ColourBench(StageBench):
             curve = self.desk.walk(shot)["read"].after.curve
             if curve:
                 source = colour_cards.curve(curve, shot.facts.bits)
-                peak = max(1.0, float(source.decode(np.array([min(shot.levels.top(), 1.0)]))[0]))
+                peak = measure.peak(source, shot.levels.top())
         self.desk.answer("colour", whites=whites, peak=peak)
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
@@ -130,7 +130,7 @@ class ColourBench(StageBench):
                 text = advise.whites_text(whites, measure.cost(replace(chain, whites=whites), signals, shares))
                 lines.append(f"{whites}: {text}")
             self.whites_card.say("\n".join(lines), advise.OTHERS_WHITES[chain.whites])
-            gain = float(chain.matrix.sum(axis=1).mean())
+            gain = chain.gain
             stops, amounts = measure.stops_from_grey(chain.source, gain, signals, shares)
             used = [int(s) for s, a in zip(stops, amounts, strict=True) if a > 1e-5]
             bars = [
@@ -151,12 +151,11 @@ class ColourBench(StageBench):
         signal = np.clip(curve.encode(light), 0, 1.02)
         out = None
         if chain is not None:
-            out = chain.tone(light * float(chain.matrix.sum(axis=1).mean()))
+            out = chain.tone(light * chain.gain)
         used = None
         if shot.levels is not None:
-            ends = curve.decode(np.array([shot.levels.low, min(shot.levels.top(), 1.0)]))
-            low, high = np.log2(np.maximum(ends, 1e-6) / 0.18)
-            used = (max(float(low), -9.0), min(float(high), 9.0))
+            low, high = measure.reach(curve, shot.levels.low, shot.levels.top())
+            used = (max(low, -9.0), min(high, 9.0))
         note = f"+{facts.stops_above:.1f} −{facts.stops_below:.1f} stops"
         self.plot.show_curve(stops, signal, out, used, note)
 

@@ -155,13 +155,13 @@ def decibels(found: np.ndarray, truth: np.ndarray) -> float:
 
 
 def kernels_against_filters(clip: Path, folder: Path) -> dict[str, Any]:
-    facts, levels = read_file(clip)
+    facts, seen = read_file(clip)
     # The crop starts on an even column, as the filter's own crop must in 4:2:2.
     route = (
         Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5", shape="239/100", position=(0.4984, 0.5))
     )
     card = delivery("native-wide")
-    plan = pixel_plan(walk(route, facts, levels, card), facts)
+    plan = pixel_plan(walk(route, facts, seen, card), facts)
     assert plan.chain is not None
     table = cube(folder / "same.cube", plan.chain)
     with av.open(str(clip)) as container:
@@ -186,13 +186,13 @@ def kernels_against_filters(clip: Path, folder: Path) -> dict[str, Any]:
 
 def render_against_codec(clip: Path, folder: Path) -> dict[str, Any]:
     """A whole render against decoding the same frames and encoding the same pictures, with nothing between."""
-    facts, levels = read_file(clip)
+    facts, seen = read_file(clip)
     route = Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5", shape="239/100", hold="native")
     stamp = [0]
 
     def order() -> Any:
         stamp[0] += 1
-        return freeze("bench", facts, route, "web-wide", folder / f"out{stamp[0]}.mp4", levels=levels)
+        return freeze("bench", facts, route, "web-wide", folder / f"out{stamp[0]}.mp4", seen=seen)
 
     plan = compile_order(order())
     pictures = []
@@ -236,9 +236,9 @@ from adzer.core.compile import freeze
 from adzer.core.intake import read_file
 from adzer.core.render import render
 from adzer.core.route import Route
-facts, levels = read_file(sys.argv[1])
+facts, seen = read_file(sys.argv[1])
 route = Route().with_("read", curve="fen-log")
-render(freeze("memory", facts, route, "web-wide", Path(sys.argv[2]), levels=levels), threads=2)
+render(freeze("memory", facts, route, "web-wide", Path(sys.argv[2]), seen=seen), threads=2)
 print(next(int(v.split()[1]) for v in open("/proc/self/status") if v.startswith("VmHWM")) / 1e6)
 """
 
@@ -286,7 +286,7 @@ def preview_latency() -> float:
 
     with tempfile.TemporaryDirectory() as name:
         clip = footage(Path(name), 1)
-        facts, levels = read_file(clip)
+        facts, seen = read_file(clip)
         pictures = Pictures(THREADS)
         times = []
         for n in range(14):
@@ -296,7 +296,7 @@ def preview_latency() -> float:
                 .with_("shape", squeeze="8/5", shape="239/100")
                 .with_("colour", exposure=0.05 * n)
             )
-            ask = Picturing("main", n, facts, levels, route, "native-wide", 5, (1280, 720), scopes=True)
+            ask = Picturing("main", n, facts, seen, route, "native-wide", 5, (1280, 720), scopes=True)
             began = time.perf_counter()
             pictures.make(ask)
             times.append(time.perf_counter() - began)

@@ -106,12 +106,12 @@ def read(files: list[Path], json_: Json = False) -> None:
     out, unreadable, stopped = [], 0, False
     for path in files:
         try:
-            facts, levels = read_file(path)
+            facts, seen = read_file(path)
         except UnreadableError as error:
             _say(str(error))
             unreadable += 1
             continue
-        stop = walk(Route(), facts, levels)["read"]
+        stop = walk(Route(), facts, seen)["read"]
         stopped |= any(f.level == "stop" for f in stop.findings)
         out.append(
             {
@@ -173,7 +173,7 @@ def convert(
     from .core.render import render
     from .core.route import Route
 
-    facts, levels = read_file(file)
+    facts, seen = read_file(file)
     delivery = cards.delivery(card)
     if out.suffix.lower() != f".{delivery.container}":
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
@@ -190,7 +190,7 @@ def convert(
         raise AdzerError(
             f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames."
         )
-    order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, levels)
+    order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, seen)
     with _progress(file.name) as show:
         report = render(order, show)
     if json_:
@@ -233,11 +233,11 @@ def route(
 
     with Job.open(job) as held:
         found = _shot(held, shot)
-        rate = held.rate
+        rate, seen = held.rate, held.seen(found.id)
     walked = walk(
         found.route,
         found.facts,
-        found.levels,
+        seen,
         cards.delivery(card) if card else None,
         rate,
         source_problem(found.facts),
@@ -297,7 +297,15 @@ def render(
                 path = held.master_path(each.name, cards.delivery(name))
                 try:
                     order = freeze(
-                        each.name, each.facts, each.route, name, path, each.start, each.stop, each.levels, held.rate
+                        each.name,
+                        each.facts,
+                        each.route,
+                        name,
+                        path,
+                        each.start,
+                        each.stop,
+                        held.seen(each.id),
+                        held.rate,
                     )
                 except Stopped as error:
                     _say(str(error))

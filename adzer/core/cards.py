@@ -89,9 +89,28 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     others: str = ""
 
 
-Card = CurveCard | PrimariesCard | LensCard | DeliveryCard
+class Decodes(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """One thing that a kind of player decodes in hardware: a codec up to a depth, with these chromas, up to a size."""
+
+    codec: str
+    bits: Annotated[int, Meta(ge=8, le=16)]
+    chroma: tuple[Literal["4:2:0", "4:2:2", "4:4:4"], ...]
+    max_raster: tuple[Annotated[int, Meta(ge=16, le=16384)], Annotated[int, Meta(ge=16, le=16384)]]
+    max_rate: Annotated[float, Meta(gt=0, le=1000)] = 60.0
+
+
+class PlayerCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a kind of device plays without effort."""
+
+    title: str
+    decodes: tuple[Decodes, ...]
+    why: str = ""
+
+
+Card = CurveCard | PrimariesCard | LensCard | DeliveryCard | PlayerCard
 KINDS: dict[str, type] = {
     "curves": CurveCard, "primaries": PrimariesCard, "lenses": LensCard, "deliveries": DeliveryCard,
+    "copies": DeliveryCard, "players": PlayerCard,
 }  # fmt: skip
 C = TypeVar("C")
 
@@ -142,7 +161,7 @@ def kind_of(path: Path) -> str:
         keys = set(tomllib.loads(path.read_text("utf-8")))
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError):
         return "curves"
-    for mark, kind in (("encoder", "deliveries"), ("squeeze", "lenses"), ("red", "primaries")):
+    for mark, kind in (("decodes", "players"), ("encoder", "deliveries"), ("squeeze", "lenses"), ("red", "primaries")):
         if mark in keys:
             return kind
     return "curves"

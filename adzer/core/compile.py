@@ -17,8 +17,9 @@ from .errors import AdzerError, Stopped, UnreadableError
 from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
+from .media.rolls import Source
 from .pixels import AxisWarp, PixelPlan, Samples
-from .read.measure import Levels
+from .read.seen import Seen
 from .read.step import assumed_samples
 from .route import Route, Walk, walk
 
@@ -42,7 +43,8 @@ class Order(msgspec.Struct, frozen=True):
     stop: int
     out: str
     job_rate: Fraction | None = None
-    levels: Levels | None = None
+    seen: Seen | None = None
+    copy_scale: Fraction | None = None  # set: a copy as recorded at this scale, nothing shaped or coloured
 
     @property
     def pinned(self) -> dict[str, cards.Card]:
@@ -60,11 +62,11 @@ class Order(msgspec.Struct, frozen=True):
 
 def freeze(
     shot: str, facts: probe.FileFacts, route: Route, card_name: str, out: Path, start: int = 0, stop: int | None = None,
-    levels: Levels | None = None, job_rate: Fraction | None = None,
+    seen: Seen | None = None, job_rate: Fraction | None = None,
 ) -> Order:  # fmt: skip
     """An order as things are now. Stopped with the finding's sentence if the walk has a *stop*."""
     card = cards.delivery(card_name)
-    walked = walk(route, facts, levels, card, job_rate)
+    walked = walk(route, facts, seen, card, job_rate)
     if walked.stopped:
         raise Stopped(f"{shot}: {walked.stopped.text}")
     stop = facts.frames if stop is None else min(stop, facts.frames)
@@ -76,8 +78,20 @@ def freeze(
         shot=shot, facts=facts, route=route, card_name=card_name, card=card,
         curve_cards={n: cards.find("curves", n, cards.CurveCard) for n in curves},
         primaries_cards={n: cards.find("primaries", n, cards.PrimariesCard) for n in primaries},
-        start=start, stop=stop, out=str(out), job_rate=job_rate, levels=levels,
+        start=start, stop=stop, out=str(out), job_rate=job_rate, seen=seen,
     )  # fmt: skip
+
+
+def freeze_copy(shot: str, facts: probe.FileFacts, route: Route, card_name: str, scale: Fraction, out: Path) -> Order:
+    """An order for a proxy or intermediate: the whole recording as it is, by a card of the kind ``copies``."""
+    if facts.mosaic:
+        raise Stopped(f"{shot} holds sensor values; they must be developed before a copy of them can be watched.")
+    if not Fraction(1, 16) <= scale <= 1:
+        raise AdzerError(f"{shot}: a copy at {float(scale):g} of the size cannot be made; take 1, 1/2 or 1/4.")
+    card = cards.find("copies", card_name, cards.DeliveryCard)
+    plain = Route(read=route.read).with_("read", timing="recorded", even_rate=None)
+    return Order(shot=shot, facts=facts, route=plain, card_name=card_name, card=card, curve_cards={}, primaries_cards={},
+                 start=0, stop=facts.frames, out=str(out), copy_scale=scale)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -125,7 +139,7 @@ def timing(facts: probe.FileFacts, route: Route, start: int, stop: int, index: p
 class RenderPlan:
     """What is done, in numbers: see ``PixelPlan`` for the pixels, ``VideoSpec`` for the encoder, ``Timing`` for when."""
 
-    source: Path
+    source: Source
     pixels: PixelPlan
     spec: VideoSpec
     timing: Timing
@@ -147,6 +161,20 @@ def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
     siting = card.siting if card.chroma == "4:2:0" else "left"
     target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", siting)
     return PixelPlan(assumed_samples(facts, walked.route.read), facts.raster, shaped.warp, chain, target)
+
+
+def copy_plan(order: Order) -> PixelPlan:
+    """The whole picture at a scale, its codes carried over: same matrix, range and curve."""
+    facts, card = order.facts, order.card
+    assert order.copy_scale is not None
+    source = assumed_samples(facts, order.route.read)
+    size = tuple(max(16, round(v * order.copy_scale / 2) * 2) for v in facts.raster)
+    scale = tuple(Fraction(facts.raster[i], size[i]) for i in (0, 1))
+    warp = AxisWarp((size[0], size[1]), (scale[0], scale[1]), (Fraction(0), Fraction(0)), (size[0], size[1]))
+    matrix = source.matrix if source.matrix in ("bt709", "bt2020", "bt601") else "bt709"
+    siting = card.siting if card.chroma == "4:2:0" else "left"
+    target = Samples(PixelFormat(card.bits, card.chroma), matrix, source.limited or facts.rgb, siting)
+    return PixelPlan(source, facts.raster, warp, None, target)
 
 
 def preview_plan(walked: Walk, facts: probe.FileFacts, width: int, height: int) -> PixelPlan:
@@ -172,7 +200,7 @@ def recorded_plan(facts: probe.FileFacts, walked: Walk, width: int, height: int,
 
 def compile_order(order: Order) -> RenderPlan:
     """The plan of a frozen order. Raises UnreadableError if the source is gone or is not what it was."""
-    path = Path(order.facts.path)
+    path = order.facts.source
     try:
         changed = probe.fingerprint(path) != order.facts.fingerprint
     except OSError:
@@ -181,16 +209,25 @@ def compile_order(order: Order) -> RenderPlan:
         ) from None
     if changed:
         raise UnreadableError(f"{path} has changed since it was read. Read it again, then queue the shot anew.")
-    with cards.pinned(order.pinned):
-        walked = walk(order.route, order.facts, order.levels, order.card, order.job_rate)
-        pixels = pixel_plan(walked, order.facts)
     card = order.card
+    siting = card.siting if card.chroma == "4:2:0" else "left"
+    if order.copy_scale is not None:
+        pixels = copy_plan(order)
+        range_ = "limited" if pixels.target.limited else "full"
+        tags = VideoTags(order.facts.curve, order.facts.primaries, pixels.target.matrix, range_, siting)
+        aspect = order.facts.pixel_aspect or Fraction(1)
+    else:
+        with cards.pinned(order.pinned):
+            walked = walk(order.route, order.facts, order.seen, order.card, order.job_rate)
+            pixels = pixel_plan(walked, order.facts)
+        tags = VideoTags(card.curve, card.primaries, card.matrix, card.range, siting)
+        aspect = Fraction(1)
     when = timing(order.facts, order.route, order.start, order.stop, probe.scan(path, order.facts.fingerprint))
     gop = max(1, round(card.gop_seconds * when.rate))
     spec = VideoSpec(
         encoder=card.encoder, raster=pixels.warp.raster, bits=card.bits, chroma=card.chroma, rate=when.rate,
         time_base=when.time_base, gop=gop, options=dict(card.options),
-        tags=VideoTags(card.curve, card.primaries, card.matrix, card.range, card.siting if card.chroma == "4:2:0" else "left"),
+        tags=tags, pixel_aspect=aspect,
     )  # fmt: skip
     whole = max(1, round(SEGMENT_SECONDS * float(when.rate) / gop)) * gop
     return RenderPlan(path, pixels, spec, when, whole, _timecode(order, when))

@@ -1,44 +1,56 @@
-"""Taking recordings in: probe, measure, and the route they start with. Used by the desk and the command line alike."""
+"""Taking recordings in: files become shots, tags and time stamps are read, the footage is looked at.
+
+Used by the desk and the command line alike. ``take`` is quick and says what there is; ``look_at`` is the closer look.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
+from fractions import Fraction
 from pathlib import Path
+from typing import Any
+
+import msgspec
 
 from .errors import UnreadableError
 from .finding import Finding, Level
-from .job import Job, Shot
+from .job import Job, Part, Shot
 from .media import probe
 from .media.probe import FileFacts
-from .read.measure import Levels, measure
+from .media.rolls import Roll
+from .read import group as grouping
+from .read.identify import identify
+from .read.seen import Seen
 from .read.step import assumed_samples
 from .route import Route
 
+Say = Callable[[str], None]
 
-def read_file(path: str | Path, route: Route | None = None) -> tuple[FileFacts, Levels | None]:
-    """Tags, time stamps and levels of a file; levels are None where its frames cannot be decoded."""
+
+def read_file(path: str | Path, route: Route | None = None) -> tuple[FileFacts, Seen | None]:
+    """Tags and time stamps of a file, and what its footage says; None where its frames cannot be decoded."""
     facts = probe.probe(path)
-    return facts, levels_of(facts, route or Route())
+    return facts, look_at(facts, route or Route())
 
 
-def levels_of(facts: FileFacts, route: Route) -> Levels | None:
-    """Levels measured on a few frames; None where they cannot be decoded."""
+def look_at(facts: FileFacts, route: Route, cancelled: Callable[[], bool] = lambda: False) -> Seen | None:
+    """What the frames say; None where they cannot be decoded. Cancelled if it was stopped."""
     try:
-        return measure(facts.path, assumed_samples(facts, route.read))
+        return identify(facts, assumed_samples(facts, route.read), cancelled)
     except UnreadableError:
         return None
 
 
 def source_problem(facts: FileFacts) -> Finding | None:
     """A *stop* if the file is gone or is not what it was when it was read."""
-    path = Path(facts.path)
+    name = Path(facts.path).name
     try:
-        if probe.fingerprint(path) == facts.fingerprint:
+        if probe.fingerprint(facts.source) == facts.fingerprint:
             return None
-        text = f"{path.name} has changed since it was read. Take the shot out of the job and add the file again."
+        text = f"{name} has changed since it was read. Take the shot out of the job and add the file again."
         return Finding(Level.STOP, "source-changed", text, "read")
     except OSError:
-        text = f"{path} is not there. Plug its disk in, or put the file back."
+        text = f"{facts.path} is not there. Plug its disk in, put the file back, or relink it from where it is now."
         return Finding(Level.STOP, "source-missing", text, "read")
 
 
@@ -47,17 +59,88 @@ def kind_of(facts: FileFacts) -> str:
     return f"{facts.raster[0]}×{facts.raster[1]}"
 
 
-def add_files(job: Job, paths: Iterable[str | Path], say: Callable[[str], None] = lambda _: None) -> list[Shot]:
-    """Adds each readable file as a shot and measures it; ``say`` gets a sentence for each that cannot be read."""
-    added = []
-    for path in paths:
+def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = lambda _: None) -> list[dict[str, Any]]:
+    """Rows for ``Job.add_shots`` from files and folders: probed and grouped, not yet looked at.
+
+    ``say`` gets a sentence for each file that cannot be read. ``rate``: of frame sequences that do not say theirs.
+    """
+    found = grouping.gather(paths)
+    rows = []
+    for sequence in found.sequences:
         try:
-            facts, levels = read_file(path)
+            rows.append(_sequence_row(sequence, rate))
         except UnreadableError as error:
             say(str(error))
-            continue
-        shot = job.add_shot(facts, kind=kind_of(facts))
-        if levels:
-            job.keep_levels(shot.id, levels)
-        added.append(job.shot(shot.id))
+    films = []
+    for path in found.films:
+        try:
+            films.append(probe.probe(path))
+        except UnreadableError as error:
+            say(str(error))
+    rows += [r for g in grouping.group(films, map(str, found.sounds)) if (r := _row(g, say)) is not None]
+    return rows
+
+
+def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, Any]:
+    if len(sequence.files) < 2:
+        raise UnreadableError(f"{sequence.files[0]} is a single picture. A frame sequence has two or more, numbered.")
+    roll = Roll(tuple(str(p.absolute()) for p in sequence.files), (1 / rate,) * len(sequence.files))
+    facts = msgspec.structs.replace(probe.probe_source(roll), missing=sequence.missing, rate=rate, constant_rate=True)
+    doubts = tuple(
+        grouping.Doubt("sequence", (), f"Frames {a} to {b} are missing: one recording with a hole, or two?")
+        for a, b in sequence.holes
+    )
+    kind = f"{Path(facts.path).suffix[1:].upper()} sequence"
+    return {"facts": facts, "name": sequence.name, "kind": kind, "parts": (), "doubts": doubts}
+
+
+def _row(made: grouping.Group, say: Say) -> dict[str, Any] | None:
+    facts = made.first
+    kind = kind_of(facts)
+    if len(made.files) > 1:
+        try:
+            facts = join_chapters(made.files)
+        except UnreadableError as error:
+            say(str(error))
+            return None
+        kind = f"{len(made.files)} chapters"
+    parts = [Part("second", made.second.path, made.second)] if made.second else []
+    parts += [Part("proxy", p.path, p) for p in made.proxies]
+    parts += [Part("sound", s) for s in made.sounds]
+    if made.second:
+        kind = made.kind
+    return {
+        "facts": facts,
+        "name": Path(facts.path).stem,
+        "kind": kind,
+        "parts": tuple(parts),
+        "doubts": tuple(made.doubts),
+    }
+
+
+def join_chapters(files: list[FileFacts]) -> FileFacts:
+    """One recording's facts from its chapters', which follow each other without a gap."""
+    facts = probe.probe_source(Roll(tuple(f.path for f in files), tuple(f.duration for f in files)))
+    expected = sum(f.frames for f in files)
+    if facts.frames != expected:
+        raise UnreadableError(
+            f"{files[0].path} and its chapters have {expected} frames apart and {facts.frames} together; they were not joined."
+        )
+    return msgspec.structs.replace(facts, timecode=files[0].timecode, created=files[0].created, sphere=files[0].sphere,
+                                   rate=files[0].rate if files[0].constant_rate else facts.rate,
+                                   constant_rate=files[0].constant_rate, promised=0)  # fmt: skip
+
+
+def add_files(job: Job, paths: Iterable[str | Path], say: Say = lambda _: None, camera: str = "") -> list[Shot]:
+    """Adds what the files are as shots and looks at each; ``say`` gets a sentence for each that cannot be read."""
+    rows = take(paths, job.rate, say)
+    if not rows:
+        return []
+    for row in rows:
+        row["camera"] = camera
+    added = job.add_shots(rows)
+    for shot in added:
+        seen = look_at(shot.facts, shot.route)
+        if seen:
+            job.keep_seen(shot.id, seen)
     return added

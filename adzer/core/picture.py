@@ -28,6 +28,9 @@ class Picture(msgspec.Struct, frozen=True):
     rate            frames a second, exact
     timecode        of the first frame
     duration        seconds, exact
+    coverage        of a sphere or fisheye: ``360`` or ``180`` degrees
+    packing         of two eyes in one picture: ``full``, or ``half`` if each is squeezed into its half
+    first           the eye on the left or above: ``left`` or ``right``
     """
 
     raster: tuple[int, int]
@@ -47,6 +50,9 @@ class Picture(msgspec.Struct, frozen=True):
     timecode: str | None = None
     frames: int | None = None
     duration: Fraction | None = None
+    coverage: str | None = None
+    packing: str | None = None
+    first: str | None = None
 
     @property
     def shape(self) -> Fraction:

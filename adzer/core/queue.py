@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
-from . import records
+from . import proxies, records
 from .errors import AdzerError, Cancelled
 from .job import Job, Slip
 from .render import Progress, render
@@ -67,6 +67,8 @@ def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
         return False
     plain = records.to_plain(checked)
     job.set_slip(slip.id, state="done", done=checked.frames, total=checked.frames, report=plain, pid=None)
+    if order.copy_scale is not None:
+        proxies.attach(job, slip)
     took = time.monotonic() - began
     job.log(
         "render", order.shot, f"{order.card.title} → {Path(order.out).name}: {checked.frames} frames, checked",

@@ -23,7 +23,7 @@ from .join.settings import JoinSettings
 from .media.probe import FileFacts
 from .picture import Picture
 from .read import step as read
-from .read.measure import Levels
+from .read.seen import Seen
 from .read.settings import ReadSettings
 from .shape import step as shape
 from .shape.settings import ShapeSettings
@@ -127,12 +127,12 @@ STEPS: dict[str, Callable[[Picture, Any, Context], StepResult]] = {
 
 
 def walk(
-    route: Route, facts: FileFacts, levels: Levels | None = None, card: DeliveryCard | None = None, job_rate: Any = None,
-    problem: Finding | None = None,
+    route: Route, facts: FileFacts, seen: Seen | None = None, card: DeliveryCard | None = None, job_rate: Any = None,
+    problem: Finding | None = None, usual: str | None = None,
 ) -> Walk:  # fmt: skip
     """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
     card = card or _first_card(route)
-    context = Context(facts, levels, card, job_rate, problem)
+    context = Context(facts, seen, card, job_rate, problem, usual)
     picture = read.tagged(facts)
     stops = []
     for stage in STAGES:

@@ -22,12 +22,14 @@ from numpy.typing import NDArray
 from . import cards
 from .compile import freeze, preview_plan, recorded_plan
 from .errors import AdzerError
-from .intake import levels_of, read_file, source_problem
+from .intake import look_at, source_problem, take
 from .media import probe
 from .media.decode import Frame, Reader
 from .media.probe import FileFacts
 from .pixels import PixelPlan, Processor
-from .read.measure import Levels
+from .proxies import look_of, offered
+from .read import play
+from .read.seen import Seen
 from .render import trial
 from .route import Route, walk
 
@@ -44,7 +46,7 @@ class Picturing:
     key: str
     generation: int
     facts: FileFacts
-    levels: Levels | None
+    seen: Seen | None
     route: Route
     card: str
     number: int
@@ -56,7 +58,7 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what`` read · levels · sources · gaps · trial, with its arguments; ``key`` comes back with the reply."""
+    """``what`` take · look · play · sources · gaps · trial · relink · baked, with its arguments; ``key`` comes back with the reply."""
 
     key: str
     what: str
@@ -129,7 +131,7 @@ class Pictures:
     def frame(self, facts: FileFacts, number: int) -> Frame:
         def decode() -> Frame:
             key = (facts.path, facts.fingerprint)
-            reader = self._readers.get(key, lambda: Reader(facts.path, print_=facts.fingerprint))
+            reader = self._readers.get(key, lambda: Reader(facts.source, print_=facts.fingerprint))
             frame: Frame = reader.frame(number)
             return frame
 
@@ -140,7 +142,7 @@ class Pictures:
         route = ask.route
         if ask.whole:
             route = route.with_("shape", shape=None, hold="native")
-        walked = walk(route, ask.facts, ask.levels, cards.delivery(ask.card))
+        walked = walk(route, ask.facts, ask.seen, cards.delivery(ask.card))
         frame = self.frame(ask.facts, ask.number)
         after = before = scopes = None
         if walked.stopped is None:
@@ -191,7 +193,7 @@ def _same(route: Route) -> tuple[Any, ...]:
 
 def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:
     """Milliseconds between frames; of a long file the widest and narrowest of each stretch."""
-    gaps = np.diff(probe.scan(Path(facts.path), facts.fingerprint).pts) * float(facts.time_base) * 1000
+    gaps = np.diff(probe.scan(facts.source, facts.fingerprint).pts) * float(facts.time_base) * 1000
     if len(gaps) <= most:
         return gaps
     parts = np.array_split(gaps, most // 2)
@@ -200,20 +202,28 @@ def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:
 
 def do_chore(chore: Chore) -> Any:
     """The answer to a chore; AdzerError with a sentence."""
-    if chore.what == "read":
-        return read_file(*chore.args)
-    if chore.what == "levels":
-        return levels_of(*chore.args)
+    if chore.what == "take":
+        said: list[str] = []
+        paths, rate = chore.args
+        return take(paths, rate, said.append), said
+    if chore.what == "look":
+        return look_at(*chore.args)
+    if chore.what == "play":
+        return play.measure(*chore.args)
+    if chore.what == "relink":
+        return offered(*chore.args)
+    if chore.what == "baked":
+        return look_of(*chore.args)
     if chore.what == "sources":
         return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
     if chore.what == "gaps":
         return _gaps(*chore.args)
     if chore.what == "trial":
-        shot, card, rate = chore.args
+        shot, seen, card, rate = chore.args
         delivery = cards.delivery(card)
         with tempfile.TemporaryDirectory(prefix="adzer-") as folder:
             out = Path(folder) / f"x.{delivery.container}"
-            order = freeze(shot.name, shot.facts, shot.route, card, out, shot.start, shot.stop, shot.levels, rate)
+            order = freeze(shot.name, shot.facts, shot.route, card, out, shot.start, shot.stop, seen, rate)
             return trial(order, Path(folder))
     raise AdzerError(f"There is no chore {chore.what!r}.")
 

@@ -19,11 +19,11 @@ class Context:
     """What a step may know beside the Picture: the file, what was measured on it, the card, the job's rate."""
 
     facts: FileFacts
-    levels: Any = None
+    seen: Any = None
     card: DeliveryCard | None = None
     job_rate: Fraction | None = None
     problem: Finding | None = None
-    measures: dict[str, Any] = field(default_factory=dict)
+    usual: str | None = None  # the kind of curve that most shots of the same camera have
 
 
 @dataclass(frozen=True)

@@ -157,6 +157,12 @@ def check(path_kind: str, name: str, card: cards.Card) -> str:
         curve(card.curve)
         primaries(card.primaries)
         return f"{card.codec}, {card.bits} bits {card.chroma}, at most {card.max_raster[0]}×{card.max_raster[1]}"
+    if isinstance(card, cards.PlayerCard):
+        if not card.decodes:
+            raise UnreadableError(f"Player card {name}: it decodes nothing; write at least one [[decodes]].")
+        return "decodes " + ", ".join(
+            f"{d.codec} {d.bits}-bit to {d.max_raster[0]}×{d.max_raster[1]}" for d in card.decodes
+        )
     if isinstance(card, cards.LensCard):
         return f"squeezes {card.squeeze:g}×"
     return f"red {card.red}, green {card.green}, blue {card.blue}, white {card.white}"

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
-from pathlib import Path
 from typing import Any
 
 import av
@@ -13,6 +12,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from . import probe
+from .rolls import Source
 
 _FORMATS = {"aac": "fltp", "pcm_s24le": "s32", "flac": "s32"}
 
@@ -24,7 +24,7 @@ def _layout(context: Any) -> str:
     return usual.get(context.channels, name) if "channels" in name else name
 
 
-def samples(path: Path, start: Fraction, stop: Fraction, stream: int = 0, layout: str | None = None, fmt: str = "fltp",
+def samples(path: Source, start: Fraction, stop: Fraction, stream: int = 0, layout: str | None = None, fmt: str = "fltp",
             rate: int | None = None) -> Iterator[av.AudioFrame]:  # fmt: skip
     """Decoded frames between two container times (seconds), cut to the sample, stamped from 0 in 1/rate.
 
@@ -77,7 +77,7 @@ def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av
 
 
 def encoded(
-    path: Path, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int
+    path: Source, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int
 ) -> Iterator[av.Packet]:
     """Adds a stream to an open output container at once; the iterator then yields its packets in order."""
     with probe.open_container(path) as source:
@@ -112,7 +112,7 @@ def encoded(
     return packets()
 
 
-def mono(path: Path, start: Fraction, seconds: Fraction, rate: int = 48000) -> NDArray[np.float32]:
+def mono(path: Source, start: Fraction, seconds: Fraction, rate: int = 48000) -> NDArray[np.float32]:
     """The first sound stream as one channel of floats, ``seconds`` long from container time ``start``."""
     parts = [f.to_ndarray()[0] for f in samples(path, start, start + seconds, 0, "mono", "fltp", rate)]
     out = np.zeros(int(seconds * rate), np.float32)

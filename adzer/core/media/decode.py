@@ -15,7 +15,8 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from . import probe
-from .formats import PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, pixel_format
+from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, pixel_format
+from .rolls import Source
 
 
 @dataclass(frozen=True)
@@ -58,7 +59,11 @@ def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
         _, order, step = PACKED_RGB[name]
         packed = _plane(frame.planes[0], form.dtype)[:, : frame.width * step]
         return form, tuple(np.ascontiguousarray(packed[:, i::step]) for i in order)
-    planes = [_plane(p, form.dtype) for p in frame.planes]
+    if name in FLOAT_RGB:
+        light = [_plane(p, np.float32) for p in frame.planes[:3]]
+        planes = [(np.clip(p, 0, 1) * 65535 + 0.5).astype(form.dtype) for p in light]
+    else:
+        planes = [_plane(p, form.dtype) for p in frame.planes]
     if form.rgb:
         g, b, r = planes[:3]
         planes = [r, g, b]
@@ -66,14 +71,14 @@ def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
 
 
 class Reader:
-    """One file, opened for decoding. Use as a context manager.
+    """One file or roll, opened for decoding. Use as a context manager.
 
     ``frames(start, stop)`` yields frames by number without ever decoding from the wrong place; a frame that the file
     lost raises UnreadableError with its number.
     """
 
-    def __init__(self, path: str | Path, threads: int = 0, print_: str | None = None) -> None:
-        self.path = Path(path)
+    def __init__(self, source: str | Source, threads: int = 0, print_: str | None = None) -> None:
+        self.path = Path(source) if isinstance(source, str) else source
         self.container = probe.open_container(self.path)
         self.stream = self.container.streams.video[0]
         self.stream.thread_type = "AUTO"

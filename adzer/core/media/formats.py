@@ -81,6 +81,15 @@ PACKED_RGB = {
     "rgb48le": (PixelFormat(16, "4:4:4", rgb=True), (0, 1, 2), 3),
     "rgba64le": (PixelFormat(16, "4:4:4", rgb=True), (0, 1, 2), 4),
 }
+# One sensor value a pixel under a colour filter; the decoder has scaled black to 0 and white to all ones.
+MOSAICS = {f"bayer_{order}16le": order for order in ("rggb", "bggr", "grbg", "gbrg")}
+# Float R, G, B (G, B, R in memory), read as 16 bits: 1.0 is the top code.
+FLOAT_RGB = {"gbrpf32le", "gbrapf32le"}
+
+
+def mosaic_of(av_name: str) -> str | None:
+    """The order of the colour filter, row by row, if the samples lie under one."""
+    return MOSAICS.get(av_name)
 
 
 def pixel_format(av_name: str) -> PixelFormat | None:
@@ -90,4 +99,6 @@ def pixel_format(av_name: str) -> PixelFormat | None:
     for table in (SEMI_PLANAR, PACKED_RGB):
         if av_name in table:
             return table[av_name][0]
-    return None
+    if av_name in MOSAICS:
+        return PixelFormat(16, "4:0:0")
+    return PixelFormat(16, "4:4:4", rgb=True) if av_name in FLOAT_RGB else None

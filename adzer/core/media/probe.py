@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
 
@@ -15,7 +16,10 @@ import xxhash
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
-from .formats import pixel_format
+from . import boxes
+from .boxes import SphereTags
+from .formats import mosaic_of, pixel_format
+from .rolls import Roll, Source, all_paths, first_path, total_size
 
 MAX_SIDE = 16384
 _NOT_FOOTAGE = {"tty", "lrc", "srt", "webvtt", "ass", "rawvideo", "bin", "xbin", "adf", "idf", "txd"}
@@ -68,6 +72,20 @@ class FileFacts(msgspec.Struct, frozen=True):
     promised: int = 0  # frames that the header speaks of; 0 if it does not
     rotation: int = 0
     audio: tuple[AudioFacts, ...] = ()
+    sphere: SphereTags | None = None
+    mosaic: str | None = None
+    created: float | None = None  # seconds since 1970, as the file says, else when it was last written
+    files: tuple[str, ...] = ()  # of a roll: every file in order, and how long each lasts
+    seconds: tuple[Fraction, ...] = ()
+    missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
+
+    @property
+    def source(self) -> Source:
+        return Roll(self.files, self.seconds) if self.files else Path(self.path)
+
+    @property
+    def name(self) -> str:
+        return Path(self.path).name
 
 
 class FrameIndex(msgspec.Struct, frozen=True):
@@ -78,8 +96,17 @@ class FrameIndex(msgspec.Struct, frozen=True):
     last_duration: int
 
 
-def fingerprint(path: Path) -> str:
-    """Size and a hash of both ends: quick, and changes when the file does. OSError if it cannot be read."""
+def fingerprint(source: Source) -> str:
+    """Size and a hash of both ends: quick, and changes when the file does. OSError if it cannot be read.
+
+    Of a roll: the hash of its files' fingerprints.
+    """
+    if isinstance(source, Roll):
+        digest = xxhash.xxh3_128()
+        for each in all_paths(source):
+            digest.update(fingerprint(each).encode())
+        return f"roll{len(source.files)}-{digest.hexdigest()}"
+    path = source
     size = path.stat().st_size
     digest = xxhash.xxh3_128()
     with path.open("rb") as file:
@@ -99,8 +126,15 @@ def checksum(path: Path) -> str:
     return digest.hexdigest()
 
 
-def open_container(path: Path) -> av.container.InputContainer:
-    """The opened file with at least one video stream. UnreadableError says what it is instead."""
+def open_container(source: Source) -> av.container.InputContainer:
+    """The opened file or roll with at least one video stream. UnreadableError says what it is instead."""
+    if isinstance(source, Roll):
+        for each in all_paths(source):
+            if not each.exists():
+                raise UnreadableError(
+                    f"{each} is not there, and its recording needs it. Put it back beside the others."
+                )
+    path = first_path(source)
     if not path.exists():
         raise UnreadableError(f"{path} is not there. Has the card or disk been unplugged?")
     if path.is_dir():
@@ -108,7 +142,7 @@ def open_container(path: Path) -> av.container.InputContainer:
     if path.stat().st_size == 0:
         raise UnreadableError(f"{path} is empty (0 bytes). Copy it from the card again.")
     try:
-        container = av.open(str(path), "r")
+        container = source.open() if isinstance(source, Roll) else av.open(str(path), "r")
     except PermissionError:
         raise UnreadableError(f"{path} may not be read by you. Change its permissions and try again.") from None
     except (av.FFmpegError, OSError, ValueError, UnicodeError) as error:
@@ -122,16 +156,16 @@ def open_container(path: Path) -> av.container.InputContainer:
     return container
 
 
-def scan(path: Path, print_: str | None = None) -> FrameIndex:
+def scan(source: Source, print_: str | None = None) -> FrameIndex:
     """Every frame's time stamp, by reading packets without decoding; kept in the cache folder by fingerprint."""
-    stamp = print_ or fingerprint(path)
+    stamp = print_ or fingerprint(source)
     kept = platformdirs.user_cache_path("adzer") / "index" / f"{stamp}.npz"
     try:
         with np.load(kept) as held:
             return FrameIndex(held["pts"], held["keys"], int(held["last"]))
     except (OSError, ValueError, KeyError, EOFError):
         pass
-    index = _scan(path)
+    index = _scan(source)
     try:
         kept.parent.mkdir(parents=True, exist_ok=True)
         part = kept.with_suffix(f".{os.getpid()}.npz")
@@ -142,11 +176,11 @@ def scan(path: Path, print_: str | None = None) -> FrameIndex:
     return index
 
 
-def _scan(path: Path) -> FrameIndex:
+def _scan(source: Source) -> FrameIndex:
     pts: list[int] = []
     keys: list[int] = []
     last_pts, last_duration, order = -(2**62), 0, 0
-    with open_container(path) as container:
+    with open_container(source) as container:
         stream = container.streams.video[0]
         try:
             for packet in container.demux(stream):
@@ -164,16 +198,21 @@ def _scan(path: Path) -> FrameIndex:
             pass  # cut off: what came before counts, and the duration tells
     unique = np.unique(np.array(pts, dtype=np.int64))
     if len(unique) == 0:
-        raise UnreadableError(f"{path} has a header but no frames. The recording was not finished; copy it again.")
+        raise UnreadableError(f"{source} has a header but no frames. The recording was not finished; copy it again.")
     return FrameIndex(unique, np.unique(np.array(keys or [unique[0]], dtype=np.int64)), int(last_duration))
 
 
 def probe(path: str | Path) -> FileFacts:
     """Reads the file's tags and time stamps. UnreadableError names the file and says what to do."""
-    path = Path(path).absolute()
+    return probe_source(Path(path).absolute())
+
+
+def probe_source(source: Source) -> FileFacts:
+    """The same of a file or a roll."""
+    path = first_path(source)
     try:
-        with open_container(path) as container:
-            return _facts(path, container)
+        with open_container(source) as container:
+            return _facts(source, container)
     except av.FFmpegError as error:
         raise UnreadableError(f"{path} cannot be read ({error.strerror}). Copy it from the card again.") from None
     except OSError as error:
@@ -182,7 +221,8 @@ def probe(path: str | Path) -> FileFacts:
         ) from None
 
 
-def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
+def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
+    path = first_path(source)
     stream = container.streams.video[0]
     context = stream.codec_context
     if context is None or not context.pix_fmt:
@@ -195,8 +235,8 @@ def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
         raise UnreadableError(
             f"{path} stores its samples as {context.pix_fmt}, which Adzer cannot take. Convert it first."
         )
-    print_ = fingerprint(path)
-    index = scan(path, print_)
+    print_ = fingerprint(source)
+    index = scan(source, print_)
     base = stream.time_base or Fraction(1, 90000)
     rate = _sane_rate(stream.average_rate)
     gaps = np.diff(index.pts)
@@ -220,7 +260,7 @@ def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
     sar = stream.sample_aspect_ratio
     return FileFacts(
         path=str(path),
-        size=path.stat().st_size,
+        size=total_size(source),
         fingerprint=print_,
         container=container.format.name,
         codec=context.codec.canonical_name if hasattr(context.codec, "canonical_name") else context.codec.name,
@@ -244,8 +284,13 @@ def _facts(path: Path, container: av.container.InputContainer) -> FileFacts:
         spacing=spacing,
         constant_rate=constant,
         promised=max(0, int(stream.frames or 0)),
-        rotation=_rotation(path),
+        rotation=_rotation(source),
         audio=tuple(_audio(s) for s in container.streams.audio if s.codec_context and s.codec_context.sample_rate),
+        sphere=boxes.read(path),
+        mosaic=mosaic_of(context.pix_fmt),
+        created=_created(container, path),
+        files=source.files if isinstance(source, Roll) else (),
+        seconds=source.seconds if isinstance(source, Roll) else (),
     )
 
 
@@ -276,10 +321,18 @@ def _timecode(container: av.container.InputContainer) -> str | None:
     return None
 
 
-def _rotation(path: Path) -> int:
+def _created(container: av.container.InputContainer, path: Path) -> float:
+    """When the recording began: the file's own word, else when it was last written."""
+    try:
+        return datetime.fromisoformat(container.metadata.get("creation_time", "").replace("Z", "+00:00")).timestamp()
+    except ValueError:
+        return path.stat().st_mtime
+
+
+def _rotation(source: Source) -> int:
     """Degrees that a player is asked to turn the picture by, read off the first frame; 0 if none or undecodable."""
     try:
-        with open_container(path) as container:
+        with open_container(source) as container:
             for frame in container.decode(container.streams.video[0]):
                 return int(frame.rotation) % 360
     except av.FFmpegError:

@@ -1,7 +1,8 @@
-"""From levels to a guess about the curve, with what it rests on in numbers."""
+"""From what was seen to what is advised: the log card that fits, usual rates, what conforming would do."""
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import lru_cache
@@ -9,41 +10,42 @@ from functools import lru_cache
 from .. import cards
 from ..colour import cards as colour_cards
 from ..errors import UnreadableError
-from .measure import Levels
+from .seen import Seen
 
 STANDARD_RATES = tuple(
     Fraction(n) for n in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "100", "120")
 )
+STANDARD_FOR = {"display": "bt709", "linear": "linear", "pq": "pq", "hlg": "hlg"}
+DISPLAY = ("bt709", "srgb", "gamma22", "gamma26", "bt1886")
 
 
 @dataclass(frozen=True)
-class LookOfLog:
-    """Does the footage look like log? ``saw`` gives the numbers; ``fits`` is the log card whose black fits best."""
+class Look:
+    """What curve the footage looks like: ``kind``, how sure, ``saw`` in numbers; ``fits``: the curve to declare."""
 
-    is_log: bool
+    kind: str | None
+    sure: bool
     saw: str
     fits: str | None
 
+    @property
+    def is_log(self) -> bool:
+        return self.kind == "log" and self.sure
 
-def look(levels: Levels) -> LookOfLog:
-    """Log lifts its blacks, keeps its range narrow and its colours pale; display pictures reach down to black.
 
-    Judged on the darkest and lightest thousandth of luma and the mean distance from grey: two of three must say log,
-    and the lifted black must be one of them.
-    """
-    lifted = levels.low > 0.055
-    pale = levels.colourfulness < 0.06
-    narrow = levels.high - levels.low < 0.72
-    saw = (
-        f"the darkest parts sit at {levels.low:.1%}, the lightest at {levels.high:.1%}, "
-        f"colours lie {levels.colourfulness:.1%} from grey"
+def look(seen: Seen) -> Look:
+    """The guess about the curve, with the standard or card that fits it."""
+    guess = seen.curve
+    fits = (
+        best_log(seen.levels.low, cards.stamp("curves"))
+        if guess.value == "log"
+        else STANDARD_FOR.get(guess.value or "")
     )
-    is_log = lifted and (pale or narrow)
-    return LookOfLog(is_log, saw, _best_card(levels.low, cards.stamp("curves")) if is_log else None)
+    return Look(guess.value, guess.sure, guess.saw, fits)
 
 
 @lru_cache(maxsize=256)
-def _best_card(low: float, _: tuple[str, float, float]) -> str | None:
+def best_log(low: float, _: tuple[str, float, float]) -> str | None:
     """The log curve whose black lies highest without passing what the footage holds."""
     best: tuple[float, str] | None = None
     for name in colour_cards.names():
@@ -59,9 +61,30 @@ def _best_card(low: float, _: tuple[str, float, float]) -> str | None:
     return best[1] if best else None
 
 
+def kind_of(name: str | None, bits: int = 10) -> str | None:
+    """display, log, linear, pq or hlg of a declared or tagged curve."""
+    if name is None:
+        return None
+    if name in ("pq", "hlg", "linear"):
+        return name
+    kind = colour_cards.curve(name, bits).kind
+    return "log" if kind == "log" else "display"
+
+
 def nearest_rate(rate: Fraction) -> Fraction:
     """The usual rate nearest to a measured one."""
     return min(STANDARD_RATES, key=lambda r: abs(r - rate))
+
+
+def conform_text(rate: Fraction, job_rate: Fraction, duration: Fraction) -> str:
+    """What playing frame for frame at the job's rate does to length and sound."""
+    ratio = job_rate / rate
+    cents = 1200 * math.log2(ratio)
+    pitch = f"its sound would have to be stretched, or sound {abs(cents) / 100:.2f} semitones {'higher' if cents > 0 else 'lower'}"
+    return (
+        f"the exact ratio is {ratio.numerator}/{ratio.denominator}. Played frame for frame, its {float(duration):.2f} s would "
+        f"last {float(duration / ratio):.2f} s, and {pitch}"
+    )
 
 
 def rate_text(rate: Fraction | None) -> str:

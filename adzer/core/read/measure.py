@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+from collections.abc import Callable
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..media.decode import Frame, Reader
+from ..media.decode import Frame
 from ..pixels import Samples
+from . import sampling
 
 BINS = 512
 DOMAIN = (-0.10, 1.18)
+Inside = Callable[[NDArray[np.int64], NDArray[np.int64]], NDArray[np.bool_]] | None
 STRIDE = 4  # every fourth pixel each way says the same as all of them
 
 
@@ -20,7 +22,8 @@ class Levels(msgspec.Struct, frozen=True):
     """Levels of the recorded signal (0 black, 1 nominal peak), measured on ``sampled`` frames.
 
     ``low`` and ``high``: the luma below and above which one pixel in a thousand lies. ``colourfulness``: mean distance
-    of Cb, Cr from grey. ``brightest``: share of pixels per bin of their highest channel over ``DOMAIN``.
+    of Cb, Cr from grey, ``colours`` the same in the dark, middle and light third of pixels. ``brightest``: share of
+    pixels per bin of their highest channel over ``DOMAIN``, ``luma`` of their luma.
     """
 
     sampled: tuple[int, ...]
@@ -30,11 +33,18 @@ class Levels(msgspec.Struct, frozen=True):
     colourfulness: float
     brightest: tuple[float, ...]
     luma: tuple[float, ...]
+    colours: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     def share_above(self, signal: float) -> float:
         """Share of pixels whose highest channel lies above ``signal``."""
         edges = np.linspace(*DOMAIN, BINS + 1)
         return float(np.array(self.brightest)[edges[:-1] >= signal - 1e-9].sum())
+
+    def quantile(self, share: float) -> float:
+        """The luma below which ``share`` of the pixels lie."""
+        rising = np.cumsum(self.luma)
+        edges = np.linspace(*DOMAIN, BINS + 1)
+        return float(np.interp(share, np.concatenate([[0.0], rising / max(rising[-1], 1e-9)]), edges))
 
     def top(self, share: float = 1e-4) -> float:
         """The signal that the brightest ``share`` of pixels reach."""
@@ -48,23 +58,28 @@ def bin_centres() -> NDArray[np.float64]:
     return (edges[:-1] + edges[1:]) / 2
 
 
-def measure(path: str | Path, samples: Samples, count: int = 7) -> Levels:
-    """Levels over ``count`` frames of the file, read as ``samples`` says."""
-    with Reader(path) as reader:
-        n = len(reader)
-        numbers = sorted({int((i + 0.5) * n / count) for i in range(min(count, n))})
-        seen = [_frame(reader.frame(k), samples) for k in numbers]
+def measure(frames: list[Frame], samples: Samples, inside: Inside = None) -> Levels:
+    """Levels over some frames of a file, read as ``samples`` says; only where ``inside`` holds, if it is given.
+
+    ``inside`` takes pixel columns and rows and says which count (a round lens's surround says nothing).
+    """
+    seen = [_frame(frame, samples, inside) for frame in frames]
     rgb_top = np.concatenate([s[0] for s in seen])
     luma = np.concatenate([s[1] for s in seen])
+    away = np.concatenate([s[2] for s in seen])
     low, middle, high = np.quantile(luma, [0.001, 0.5, 0.999])
+    thirds = np.quantile(luma, [1 / 3, 2 / 3])
+    parts = (away[luma < thirds[0]], away[(luma >= thirds[0]) & (luma < thirds[1])], away[luma >= thirds[1]])
+    dark, mid, light = (round(float(p.mean()), 5) if len(p) else 0.0 for p in parts)
     return Levels(
-        sampled=tuple(numbers),
+        sampled=tuple(f.number for f in frames),
         low=round(float(low), 5),
         middle=round(float(middle), 5),
         high=round(float(high), 5),
-        colourfulness=round(float(np.mean([s[2] for s in seen])), 5),
+        colourfulness=round(float(away.mean()), 5),
         brightest=_histogram(rgb_top),
         luma=_histogram(luma),
+        colours=(dark, mid, light),
     )
 
 
@@ -73,24 +88,22 @@ def _histogram(values: NDArray[np.float64]) -> tuple[float, ...]:
     return tuple(np.round(counts / max(len(values), 1), 7).tolist())
 
 
-def _frame(frame: Frame, samples: Samples) -> tuple[NDArray[np.float64], NDArray[np.float64], float]:
-    """Highest channel and luma of the sampled pixels, and mean distance from grey."""
-    sx, sy = samples.format.sub
-    w, h = frame.raster
-    rows, columns = np.arange(0, h, STRIDE), np.arange(0, w, STRIDE)
-    planes = []
-    for i in range(samples.format.planes):
-        y, x = (rows // sy, columns // sx) if i else (rows, columns)
-        planes.append(frame.cropped(i)[np.ix_(y, x)].astype(np.float64).ravel())
-    planes = planes if len(planes) == 3 else planes * 3
-    codes = np.stack(planes, axis=-1)
+def _frame(
+    frame: Frame, samples: Samples, inside: Inside
+) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
+    """Highest channel, luma and distance from grey of the sampled pixels."""
+    codes = sampling.codes(frame, samples, STRIDE)
+    if inside is not None:
+        x, y = np.meshgrid(np.arange(0, frame.raster[0], STRIDE), np.arange(0, frame.raster[1], STRIDE))
+        kept = inside(x.ravel(), y.ravel())
+        codes = codes[kept] if kept.any() else codes
     matrix = samples.to_signal()
     rgb = codes @ matrix[:, :3].T + matrix[:, 3]
     if samples.matrix == "rgb" or samples.format.planes == 1:
         luma = rgb @ np.array([0.2126, 0.7152, 0.0722])
-        away = float(np.abs(rgb - luma[:, None]).mean())
+        away = np.abs(rgb - luma[:, None]).mean(axis=1)
     else:
         unit = 2.0 ** (samples.format.bits - 8)
         luma = (codes[:, 0] - (16 * unit if samples.limited else 0)) / (219 * unit if samples.limited else samples.top)
-        away = float(np.hypot(*(codes[:, 1:] / unit - 128).T).mean() / 224)
+        away = np.hypot(*(codes[:, 1:] / unit - 128).T) / 224
     return rgb.max(axis=-1), luma, away

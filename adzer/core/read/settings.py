@@ -9,9 +9,11 @@ import msgspec
 
 
 class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time."""
+    """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time.
+    ``applied`` display: a transform has been applied already, whatever the camera's curve was.
+    """
 
-    version: int = 1
+    version: int = 2
     curve: str | None = None
     primaries: str | None = None
     range: Literal["limited", "full"] | None = None
@@ -19,3 +21,9 @@ class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     siting: Literal["left", "center", "topleft"] | None = None
     timing: Literal["recorded", "even"] = "recorded"
     even_rate: Fraction | None = None
+    projection: Literal["flat", "equirectangular", "fisheye"] | None = None
+    coverage: Literal["360", "180"] | None = None
+    eyes: Literal["one", "side by side", "over under"] | None = None
+    packing: Literal["full", "half"] | None = None
+    first: Literal["left", "right"] | None = None
+    applied: Literal["nothing", "display"] | None = None

@@ -1,30 +1,33 @@
-"""Read: from a file's tags, the footage's levels and the person's word to a Picture with evidence for each field."""
+"""Read: from a file's tags, what the footage says and the person's word to a Picture with evidence for each field."""
 
 from __future__ import annotations
 
 from fractions import Fraction
+from typing import Any
 
 from ..colour import cards as colour_cards
-from ..finding import Finding, Fix, Level
+from ..finding import Finding
 from ..media import timecode
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..media.probe import FileFacts
 from ..picture import Picture
 from ..pixels import Samples
 from ..stage import Context, StepResult
-from . import advise
+from . import advise, check
 from .advise import rate_text
-from .measure import Levels
+from .seen import Guess, Seen
 from .settings import ReadSettings
-
-SMALLEST = 16
 
 
 def tagged(facts: FileFacts) -> Picture:
     """What the file says, and nothing else."""
+    sphere = facts.sphere
     return Picture(
         raster=facts.raster,
         pixel_aspect=facts.pixel_aspect or Fraction(1),
+        projection=sphere.projection if sphere else None,
+        eyes=sphere.eyes if sphere else None,
+        mosaic=facts.mosaic,
         curve=facts.curve,
         primaries=facts.primaries,
         range=facts.range,
@@ -36,6 +39,8 @@ def tagged(facts: FileFacts) -> Picture:
         timecode=facts.timecode,
         frames=facts.frames,
         duration=facts.duration,
+        coverage=sphere.coverage if sphere else None,
+        first=sphere.first if sphere else None,
     )
 
 
@@ -43,7 +48,7 @@ def assumed_samples(facts: FileFacts, settings: ReadSettings | None = None) -> S
     """How the codes are to be read: declared, else tagged, else guessed."""
     settings = settings or ReadSettings()
     matrix, _ = _matrix(facts, settings)
-    range_, _ = _range(facts, settings)
+    range_, _ = _range(facts, settings, None)
     siting = settings.siting or _siting(facts, matrix)
     return Samples(PixelFormat(facts.bits, facts.chroma, facts.rgb), matrix, range_ == "limited", siting)
 
@@ -64,43 +69,46 @@ def _matrix(facts: FileFacts, settings: ReadSettings) -> tuple[str, str]:
     return guess, f"guessed: no tag, and the raster is {facts.raster[0]}×{facts.raster[1]}"
 
 
-def _range(facts: FileFacts, settings: ReadSettings) -> tuple[str, str]:
+def _range(facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> tuple[str, str]:
+    saw = f"; {seen.range.saw}" if seen and seen.range.saw else ""
     if settings.range:
-        return settings.range, "declared"
+        return settings.range, "declared" + saw
     if facts.range:
-        return facts.range, "tagged in the file"
-    return ("full", "guessed: RGB without a tag") if facts.rgb else ("limited", "guessed: Y′CbCr without a tag")
+        return facts.range, "tagged in the file" + saw
+    if facts.rgb or facts.mosaic:
+        return "full", "guessed: RGB without a tag" if facts.rgb else "sensor values are full range"
+    return "limited", "guessed: Y′CbCr without a tag" + saw
 
 
 def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResult:
-    facts = context.facts
-    levels: Levels | None = context.levels
-    look = advise.look(levels) if levels else None
-    evidence: dict[str, str] = {
-        "raster": "coded in the stream",
-        "bits": f"the samples are stored as {facts.pix_fmt}",
-        "chroma": f"the samples are stored as {facts.pix_fmt}",
-        "projection": "guessed: nothing says that this is a sphere or a fisheye",
-        "eyes": "guessed: nothing says that there are two",
-        "mosaic": "guessed: the samples are decoded pictures, not sensor values",
-        "siting": "declared" if settings.siting else "guessed: the usual place for this format",
-        "pixel_aspect": "tagged in the file" if facts.pixel_aspect else "guessed: no tag, so square",
-        "rate": "measured on the time stamps" if facts.constant_rate else "mean of the time stamps, which vary",
-        "constant_rate": _spacing_text(facts),
-        "frames": "counted in the file",
-        "duration": "from the time stamps",
-        "timecode": "tagged in the file" if facts.timecode else "the file has none",
-    }
-    curve, evidence["curve"] = _curve(facts, settings, look)
-    primaries, evidence["primaries"] = _primaries(facts, settings, curve)
-    range_, evidence["range"] = _range(facts, settings)
-    matrix, evidence["matrix"] = _matrix(facts, settings)
+    facts, seen = context.facts, context.seen
+    look = advise.look(seen) if seen else None
+    curve, curve_why = _curve(facts, settings, look)
+    primaries, primaries_why = _primaries(facts, settings, curve)
+    range_, range_why = _range(facts, settings, seen)
+    matrix, matrix_why = _matrix(facts, settings)
+    evidence = _evidence(facts, settings, seen) | {
+        "curve": curve_why, "primaries": primaries_why, "range": range_why, "matrix": matrix_why,
+    }  # fmt: skip
+    form = {}
+    for field, default in (
+        ("projection", "flat"),
+        ("eyes", "one"),
+        ("coverage", None),
+        ("packing", None),
+        ("first", None),
+    ):
+        form[field], evidence[field] = _form(field, default, picture, settings, seen)
+    if form["projection"] == "flat":
+        form["coverage"] = None
+    if form["eyes"] == "one":
+        form["packing"] = form["first"] = None
     picture = picture.with_(
-        projection="flat", eyes="one", mosaic="none", curve=curve, primaries=primaries, range=range_, matrix=matrix,
+        mosaic=facts.mosaic or "none", curve=curve, primaries=primaries, range=range_, matrix=matrix, **form,
         siting=settings.siting or _siting(facts, matrix) if SUBSAMPLING[facts.chroma] != (1, 1) else None,
     )  # fmt: skip
-    findings = [] if context.problem is None else [context.problem]
-    findings += _findings(facts, settings, context, curve, look)
+    findings: list[Finding] = [] if context.problem is None else [context.problem]
+    findings += check.findings(facts, settings, context, picture, look)
     if settings.timing == "even" and settings.even_rate:
         frames = max(1, round(facts.duration * settings.even_rate))
         picture = picture.with_(
@@ -111,24 +119,68 @@ def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResu
     return StepResult(picture, says, tuple(findings), evidence=evidence)
 
 
-def _spacing_text(facts: FileFacts) -> str:
+def _form(field: str, default: Any, picture: Picture, settings: ReadSettings, seen: Seen | None) -> tuple[Any, str]:
+    """A field of the picture's form: declared, tagged, seen for sure, or the usual; and why."""
+    guess: Guess = getattr(seen, field) if seen else Guess()
+    saw = f"; {guess.saw}" if guess.saw else ""
+    declared, held = getattr(settings, field), getattr(picture, field)
+    if declared is not None:
+        return declared, "declared" + saw
+    if held is not None:
+        return held, "tagged in the file" + saw
+    if guess.sure:
+        return guess.value, f"seen ({guess.confidence:.0%} sure): {guess.saw}"
+    if guess.value is not None and guess.value != default:
+        return default, f"not known: perhaps {guess.value} ({guess.confidence:.0%} sure){saw}"
+    if field in ("projection", "eyes"):
+        return default, f"guessed: nothing says otherwise{saw}"
+    return default, "does not apply" if not saw else "not known" + saw
+
+
+def _evidence(facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> dict[str, str]:
+    stored = f"the samples are stored as {facts.pix_fmt}"
+    bits = stored
+    if seen and seen.depth:
+        d = seen.depth
+        real = f", but only {d.real_bits} are used" if d.real_bits < d.bits else ""
+        cut = ", ".join(f"{n} {v:.2%}" for n, v in zip("RGB", d.high, strict=True) if v)
+        bits += f"{real}; noise is {d.noise:.2%} of the signal" + (f"; cut off at the top: {cut}" if cut else "")
     low, middle, high = (float(s) * 1000 for s in facts.spacing)
-    return f"time stamps are {low:.2f} to {high:.2f} ms apart, {middle:.2f} ms usually"
+    spacing = f"time stamps are {low:.2f} to {high:.2f} ms apart, {middle:.2f} ms usually"
+    if seen and seen.rhythm and seen.rhythm.comb:
+        spacing += f"; lines differ {seen.rhythm.comb:.2f} times as much as fields do"
+    return {
+        "raster": "coded in the stream",
+        "bits": bits,
+        "chroma": stored,
+        "mosaic": "tagged in the file" if facts.mosaic else "the samples are decoded pictures, not sensor values",
+        "siting": "declared" if settings.siting else "guessed: the usual place for this format",
+        "pixel_aspect": "tagged in the file" if facts.pixel_aspect else "guessed: no tag, so square",
+        "rate": "measured on the time stamps" if facts.constant_rate else "mean of the time stamps, which vary",
+        "constant_rate": spacing,
+        "frames": "counted in the file" + (f"; {len(facts.missing)} numbers are missing" if facts.missing else ""),
+        "duration": "from the time stamps",
+        "timecode": "tagged in the file" if facts.timecode else "the file has none",
+    }
 
 
-def _curve(facts: FileFacts, settings: ReadSettings, look: advise.LookOfLog | None) -> tuple[str | None, str]:
+def _curve(facts: FileFacts, settings: ReadSettings, look: advise.Look | None) -> tuple[str | None, str]:
+    saw = f"; {look.saw}" if look else ""
+    if facts.mosaic:
+        return "linear", "sensor values are linear"
+    if settings.applied == "display":
+        return "bt709", "declared: a transform has been applied already" + saw
     if settings.curve:
         agree = ""
-        if look:
-            kind = colour_cards.curve(settings.curve, facts.bits).kind
-            agree = "; the footage agrees: " if look.is_log == (kind == "log") else "; the footage looks different: "
-            agree += look.saw
+        if look and look.kind:
+            same = look.kind == advise.kind_of(settings.curve, facts.bits)
+            agree = ("; the footage agrees: " if same else "; the footage looks different: ") + look.saw
         return settings.curve, "declared" + agree
     if facts.curve:
-        return facts.curve, "tagged in the file" + (f"; {look.saw}" if look else "")
-    if look and not look.is_log:
-        return "bt709", f"guessed: {look.saw}, as display pictures do"
-    return None, f"not tagged; {look.saw}" if look else "not tagged"
+        return facts.curve, "tagged in the file" + saw
+    if look and look.sure and look.kind != "log":
+        return look.fits, f"seen: {look.saw}"
+    return None, "not tagged" + saw
 
 
 def _primaries(facts: FileFacts, settings: ReadSettings, curve: str | None) -> tuple[str | None, str]:
@@ -141,86 +193,6 @@ def _primaries(facts: FileFacts, settings: ReadSettings, curve: str | None) -> t
     if curve and (paired := colour_cards.paired_primaries(curve)):
         return paired, f"guessed: usual with {colour_cards.title(curve)}"
     return "bt709", "guessed: nothing says otherwise"
-
-
-def _findings(
-    facts: FileFacts, settings: ReadSettings, context: Context, curve: str | None, look: advise.LookOfLog | None
-) -> list[Finding]:
-    out: list[Finding] = []
-
-    def say(level: Level, code: str, text: str, fix: Fix | None = None) -> None:
-        out.append(Finding(level, code, text, "read", fix))
-
-    w, h = facts.raster
-    if w < SMALLEST or h < SMALLEST:
-        say(
-            Level.STOP, "raster-too-small", f"The picture is {w}×{h}; nothing under {SMALLEST} a side can be delivered."
-        )
-    elif w % 2 or h % 2:
-        say(
-            Level.NOTE, "odd-raster",
-            f"The raster is {w}×{h}: an odd side. Deliveries are made even; a line of pixels is left at the edge.",
-        )  # fmt: skip
-    if curve is None:
-        name = look.fits if look else None
-        fix = Fix(f"Declare {colour_cards.title(name)}", "read", "curve", name) if name else None
-        fix = fix or Fix("Declare BT.709", "read", "curve", "bt709")
-        saw = f" It looks like log: {look.saw}." if look else ""
-        say(
-            Level.STOP,
-            "curve-unknown",
-            f"Nothing says what curve the camera encoded.{saw} Declare it before anything is transformed.",
-            fix,
-        )
-    elif look and look.is_log and not settings.curve and facts.curve in ("bt709", "srgb", "gamma22"):
-        fix = Fix(f"Declare {colour_cards.title(look.fits)}", "read", "curve", look.fits) if look.fits else None
-        say(
-            Level.WARN, "log-tagged-display",
-            f"It looks like log but is tagged {colour_cards.title(facts.curve)}: {look.saw}. "
-            + (f"{colour_cards.title(look.fits)} fits best." if look.fits else "No log card fits."), fix,
-        )  # fmt: skip
-    is_log = curve is not None and colour_cards.curve(curve, facts.bits).kind == "log"
-    if facts.bits == 8 and (is_log or (curve is None and look and look.is_log)):
-        say(
-            Level.WARN,
-            "log-8-bit",
-            "Log in 8 bits: a stop has about 20 codes, so that smooth skies will show bands. Grade gently.",
-        )
-    if not facts.constant_rate and settings.timing == "recorded":
-        low, _, high = facts.spacing
-        near = advise.nearest_rate(context.job_rate or facts.rate or Fraction(25))
-        say(
-            Level.WARN, "variable-rate",
-            f"The frame rate varies: frames are {float(low) * 1000:.1f} to {float(high) * 1000:.1f} ms apart. "
-            f"Most editing programs drift out of sync with that.",
-            Fix(f"Make it even at {rate_text(near)}", "read", "timing", {"timing": "even", "even_rate": str(near)}),
-        )  # fmt: skip
-    rate = settings.even_rate if settings.timing == "even" else facts.rate
-    if rate is None:
-        say(Level.STOP, "no-rate", "The file has no usable frame rate.",
-            Fix("Make it even at 25", "read", "timing", {"timing": "even", "even_rate": "25"}))  # fmt: skip
-    elif context.job_rate and rate != context.job_rate and (facts.constant_rate or settings.timing == "even"):
-        ratio = context.job_rate / rate
-        say(
-            Level.WARN, "rate-differs",
-            f"It runs at {rate_text(rate)} and the job at {rate_text(context.job_rate)}: the exact ratio is "
-            f"{ratio.numerator}/{ratio.denominator}. Played frame for frame it would last {float(1 / ratio):.3f} times as long.",
-            Fix(f"Keep its speed at {rate_text(context.job_rate)}", "read", "timing",
-                {"timing": "even", "even_rate": str(context.job_rate)}),
-        )  # fmt: skip
-    if facts.promised > facts.frames + 1:
-        say(
-            Level.WARN,
-            "cut-off",
-            f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.",
-        )
-    if facts.rotation:
-        say(
-            Level.WARN,
-            "rotation-tag",
-            f"The file asks players to turn the picture by {facts.rotation}°. Adzer delivers it as it is recorded.",
-        )
-    return out
 
 
 def shown_timecode(facts: FileFacts, frame: int) -> str:

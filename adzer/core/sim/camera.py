@@ -23,6 +23,8 @@ from ..colour.chain import shoulder
 from ..colour.primaries import rgb_to_rgb
 from ..errors import AdzerError
 from ..filters import chroma_reduction, cosited
+from ..media import boxes
+from ..media.boxes import SphereTags
 from ..media.encode import VideoSpec, VideoTags, Writer
 from ..media.formats import PixelFormat
 from ..pixels import Samples
@@ -93,6 +95,7 @@ class Camera:
     stamps: Callable[[int], list[int]] = field(default=lambda n: list(range(n)))
     timecode: str | None = None
     sound: bool = True
+    sphere: SphereTags | None = None  # written into the file, if it is an MP4
 
     def sized(self, raster: tuple[int, int]) -> Camera:
         return replace(self, raster=raster)
@@ -206,6 +209,8 @@ def shoot(
             progress(n + 1)
         if voice:
             voice.close()
+    if camera.sphere is not None:
+        boxes.put_into_mp4(out, camera.sphere)
     truth_path = out.with_name(out.name + ".json")
     truth_path.write_text(json.dumps(truth(camera, count), indent=1))
     return truth_path

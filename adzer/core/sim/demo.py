@@ -61,12 +61,10 @@ def demo_job(target: Path | None = None) -> Path:
         old.unlink()
     with Job.create(made, "Gallowdrove Mill") as job:
         for (title, kind, _, _), clip in zip(SHOTS, clips, strict=True):
-            facts, levels = read_file(clip)
+            facts, seen = read_file(clip)
             route = Route().with_("deliver", cards=["web-wide", "native-wide"])
             if kind == "scope-lens":
                 route = route.with_("shape", squeeze="8/5", shape="239/100")
-            shot = job.add_shot(facts, title, kind.replace("-", " "), route)
-            if levels:
-                job.keep_levels(shot.id, levels)
+            job.add_shot(facts, title, kind.replace("-", " "), route, camera=kind.replace("-", " "), seen=seen)
     made.replace(path)
     return path

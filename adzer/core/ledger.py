@@ -1,0 +1,296 @@
+"""The job file as a ledger: opening, upgrading, transactions with undo, the log (``docs/job-file.md``).
+
+Every edit is one transaction, recorded row by row before and after, so that undo and redo survive a restart.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import sqlite3
+import time
+from collections.abc import Iterator
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, Self
+
+import msgspec
+
+from . import records
+from .errors import UnreadableError
+
+SCHEMA = 2
+APPLICATION_ID = 0x41445A52  # "ADZR"
+LARGEST = 4 << 30
+
+_SHOT_COLUMNS = """
+    id INTEGER PRIMARY KEY, position REAL NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL, facts TEXT NOT NULL,
+    route TEXT NOT NULL, start INTEGER NOT NULL, stop INTEGER NOT NULL, trials TEXT NOT NULL DEFAULT '[]'"""
+# What schema 2 added to a shot.
+_ADDED = {
+    "seen": "TEXT", "parts": "TEXT NOT NULL DEFAULT '[]'", "doubts": "TEXT NOT NULL DEFAULT '[]'",
+    "camera": "TEXT NOT NULL DEFAULT ''", "scene": "TEXT NOT NULL DEFAULT ''", "notes": "TEXT NOT NULL DEFAULT ''",
+    "marks": "TEXT NOT NULL DEFAULT '[]'", "verdict": "TEXT NOT NULL DEFAULT ''",
+}  # fmt: skip
+_TABLES = f"""
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE shots ({_SHOT_COLUMNS}, {", ".join(f"{n} {t}" for n, t in _ADDED.items())});
+CREATE TABLE slips (
+    id INTEGER PRIMARY KEY, at REAL NOT NULL, state TEXT NOT NULL, shot_id INTEGER NOT NULL, body TEXT NOT NULL,
+    done INTEGER NOT NULL DEFAULT 0, total INTEGER NOT NULL DEFAULT 0, progress TEXT, report TEXT, why TEXT, pid INTEGER);
+CREATE TABLE log (
+    id INTEGER PRIMARY KEY, at REAL NOT NULL, kind TEXT NOT NULL, shot TEXT, text TEXT NOT NULL, numbers TEXT NOT NULL);
+CREATE TABLE edits (id INTEGER PRIMARY KEY, at REAL NOT NULL, words TEXT NOT NULL, undone INTEGER NOT NULL DEFAULT 0);
+CREATE TABLE changes (
+    id INTEGER PRIMARY KEY, edit_id INTEGER NOT NULL REFERENCES edits(id) ON DELETE CASCADE, tbl TEXT NOT NULL,
+    row TEXT NOT NULL, before TEXT, after TEXT);
+"""
+_FACTS = ("seen",)  # columns that are measured: an undo leaves them as they are
+_KEYS = {"meta": "key", "shots": "id"}  # the tables that undo reaches
+
+
+class LogRow(msgspec.Struct, frozen=True):
+    at: float
+    kind: str
+    shot: str | None
+    text: str
+    numbers: dict[str, Any]
+
+
+class Edit:
+    """Collects the row changes of one transaction; see ``Job.edit``."""
+
+    def __init__(self, db: sqlite3.Connection, edit_id: int) -> None:
+        self._db, self._id = db, edit_id
+
+    def put(self, table: str, key: Any, values: dict[str, Any] | None) -> None:
+        """Sets columns of a row (made if absent), or deletes it (None)."""
+        before = _row(self._db, table, key)
+        after = None if values is None else (before or {}) | {_KEYS[table]: key} | values
+        _write(self._db, table, key, after)
+        self._db.execute(
+            "INSERT INTO changes (edit_id, tbl, row, before, after) VALUES (?,?,?,?,?)",
+            (self._id, table, json.dumps(key), _text(before), _text(after)),
+        )
+
+
+def _text(row: dict[str, Any] | None) -> str | None:
+    return None if row is None else json.dumps(row)
+
+
+def _row(db: sqlite3.Connection, table: str, key: Any) -> dict[str, Any] | None:
+    cursor = db.execute(f"SELECT * FROM {table} WHERE {_KEYS[table]} = ?", (key,))
+    found = cursor.fetchone()
+    return None if found is None else dict(zip([c[0] for c in cursor.description], found, strict=True))
+
+
+def _write(db: sqlite3.Connection, table: str, key: Any, row: dict[str, Any] | None) -> None:
+    if row is None:
+        db.execute(f"DELETE FROM {table} WHERE {_KEYS[table]} = ?", (key,))
+        return
+    known = {c[1] for c in db.execute(f"PRAGMA table_info({table})")}
+    columns = [c for c in row if c in known]
+    marks = ",".join("?" * len(columns))
+    db.execute(f"INSERT OR REPLACE INTO {table} ({','.join(columns)}) VALUES ({marks})", [row[c] for c in columns])
+
+
+class Ledger:
+    """An open job file's records. Not shared between threads; other processes may have it open, too."""
+
+    def __init__(self, path: Path, db: sqlite3.Connection) -> None:
+        self.path, self._db = path, db
+
+    # --- opening ---------------------------------------------------------------------------------------------------
+    @classmethod
+    def create(cls, path: Path, name: str, rate: Fraction = Fraction(25)) -> Self:
+        """A new, empty job. UnreadableError if something is there already or cannot be made."""
+        path = path.absolute()
+        if path.exists():
+            raise UnreadableError(f"{path} is there already. Open it, or give another name.")
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            db = _connect(path)
+            with db:
+                db.executescript(_TABLES)
+                db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+                db.execute(f"PRAGMA user_version = {SCHEMA}")
+                db.executemany(
+                    "INSERT INTO meta VALUES (?,?)",
+                    [("name", name), ("rate", str(rate)), ("created", str(time.time()))],
+                )
+        except (sqlite3.Error, OSError) as error:
+            raise UnreadableError(f"{path} cannot be made ({error}). Choose another folder.") from None
+        return cls(path, db)
+
+    @classmethod
+    def open(cls, path: str | Path) -> Self:
+        """Opens a job file, checking that it is one. UnreadableError names the file and says what to do."""
+        path = Path(path).absolute()
+        if not path.exists():
+            raise UnreadableError(f"{path} is not there. Check the name, or make a new job.")
+        if path.is_dir():
+            raise UnreadableError(f"{path} is a folder. A job is a single file ending in .adzer.")
+        if path.stat().st_size > LARGEST:
+            raise UnreadableError(f"{path} is far too large for a job file.")
+        try:
+            db = _connect(path)
+            number = db.execute("PRAGMA application_id").fetchone()[0]
+            schema = db.execute("PRAGMA user_version").fetchone()[0]
+            if number != APPLICATION_ID:
+                db.close()
+                raise UnreadableError(f"{path} is not an Adzer job.")
+            if schema > SCHEMA:
+                db.close()
+                raise UnreadableError(f"{path} was made by a newer Adzer (schema {schema}). Open it with that.")
+            odd = db.execute("SELECT name FROM sqlite_master WHERE type IN ('trigger', 'view')").fetchone()
+            tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+            whole = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
+            if odd or not whole or not {"meta", "shots", "slips", "log", "edits", "changes"} <= tables:
+                db.close()
+                raise UnreadableError(f"{path} is damaged or has been tampered with. Take a copy from your backup.")
+            if schema < SCHEMA:
+                _upgrade(db)
+            job = cls(path, db)
+            job._check()
+        except sqlite3.Error as error:
+            raise UnreadableError(
+                f"{path} is not a job that can be opened ({error}). Take a copy from your backup."
+            ) from None
+        return job
+
+    def _check(self) -> None:
+        """Subclasses read everything once, so that a hostile row is met here, with the file's name."""
+        self.log_rows()
+        assert self.rate
+
+    def close(self) -> None:
+        self._db.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        self.close()
+
+    # --- reading ---------------------------------------------------------------------------------------------------
+    def meta(self, key: str, default: str = "") -> str:
+        row = self._db.execute("SELECT value FROM meta WHERE key = ?", (key,)).fetchone()
+        return str(row[0]) if row else default
+
+    @property
+    def name(self) -> str:
+        return self.meta("name", self.path.stem)
+
+    @property
+    def rate(self) -> Fraction:
+        try:
+            rate = records.parse_fraction(self.meta("rate", "25"))
+        except ValueError as error:
+            raise UnreadableError(f"{self.path}: the job's rate is broken ({error}).") from None
+        if not Fraction(1) <= rate <= 1000:
+            raise UnreadableError(f"{self.path}: the job's rate is {rate}, which cannot be.")
+        return rate
+
+    @property
+    def out_folder(self) -> Path:
+        return Path(self.meta("out") or self.path.parent / "masters")
+
+    def log_rows(self, most: int = 500) -> list[LogRow]:
+        """The newest first."""
+        rows = self._db.execute("SELECT at, kind, shot, text, numbers FROM log ORDER BY id DESC LIMIT ?", (most,))
+        try:
+            return [LogRow(float(r[0]), str(r[1]), r[2], str(r[3]), json.loads(r[4])) for r in rows]
+        except ValueError:
+            raise UnreadableError(f"{self.path}: its log is damaged. Take a copy from your backup.") from None
+
+    # --- editing ---------------------------------------------------------------------------------------------------
+    @contextlib.contextmanager
+    def edit(self, words: str) -> Iterator[Edit]:
+        """One transaction and one step of undo; what was undone before can then no longer be redone."""
+        with self._changing():
+            self._db.execute("DELETE FROM edits WHERE undone = 1")
+            cursor = self._db.execute("INSERT INTO edits (at, words) VALUES (?,?)", (time.time(), words))
+            assert cursor.lastrowid is not None
+            yield Edit(self._db, cursor.lastrowid)
+
+    @contextlib.contextmanager
+    def _changing(self) -> Iterator[None]:
+        try:
+            self._db.execute("BEGIN IMMEDIATE")
+            try:
+                yield
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                raise
+            self._db.execute("COMMIT")
+        except sqlite3.Error as error:
+            raise UnreadableError(
+                f"{self.path} could not be saved ({error}). Free some space or check its permissions; nothing of it is lost."
+            ) from None
+
+    def undo(self) -> str | None:
+        """Takes back the last edit; returns its words, or None if there is nothing to take back."""
+        return self._step("SELECT id, words FROM edits WHERE undone = 0 ORDER BY id DESC LIMIT 1", undo=True)
+
+    def redo(self) -> str | None:
+        """Does again what was undone last; returns its words, or None."""
+        return self._step("SELECT id, words FROM edits WHERE undone = 1 ORDER BY id LIMIT 1", undo=False)
+
+    def _step(self, query: str, undo: bool) -> str | None:
+        row = self._db.execute(query).fetchone()
+        if row is None:
+            return None
+        edit_id, words = row
+        with self._changing():
+            turn = "DESC" if undo else "ASC"
+            changes = self._db.execute(
+                f"SELECT tbl, row, before, after FROM changes WHERE edit_id = ? ORDER BY id {turn}", (edit_id,)
+            )
+            for table, key, before, after in changes.fetchall():
+                state = before if undo else after
+                if table in _KEYS:
+                    _write(self._db, table, json.loads(key), self._with_facts(table, json.loads(key), state))
+            self._db.execute("UPDATE edits SET undone = ? WHERE id = ?", (int(undo), edit_id))
+            self._log("undo" if undo else "redo", None, words, {})
+        return str(words)
+
+    def _with_facts(self, table: str, key: Any, state: str | None) -> dict[str, Any] | None:
+        """A row as an edit left it, but with what has been measured since."""
+        row: dict[str, Any] | None = json.loads(state) if state else None
+        now = _row(self._db, table, key)
+        if row is not None and now is not None:
+            row |= {c: now[c] for c in _FACTS if c in now}
+        return row
+
+    def set_meta(self, words: str, **values: str) -> None:
+        with self.edit(words) as edit:
+            for key, value in values.items():
+                edit.put("meta", key, {"value": value})
+
+    def log(self, kind: str, shot: str | None, text: str, numbers: dict[str, Any]) -> None:
+        with self._changing():
+            self._log(kind, shot, text, numbers)
+
+    def _log(self, kind: str, shot: str | None, text: str, numbers: dict[str, Any]) -> None:
+        self._db.execute(
+            "INSERT INTO log (at, kind, shot, text, numbers) VALUES (?,?,?,?,?)",
+            (time.time(), kind, shot, text, records.to_json(numbers)),
+        )
+
+
+def _connect(path: Path) -> sqlite3.Connection:
+    db = sqlite3.connect(path, timeout=10, isolation_level=None)
+    for pragma in ("trusted_schema = OFF", "foreign_keys = ON", "journal_mode = WAL", "synchronous = FULL"):
+        db.execute(f"PRAGMA {pragma}")
+    return db
+
+
+def _upgrade(db: sqlite3.Connection) -> None:
+    """Schema 1 → 2: columns are added; what was measured in the old form is measured again."""
+    known = {c[1] for c in db.execute("PRAGMA table_info(shots)")}
+    db.execute("BEGIN IMMEDIATE")
+    for name, kind in _ADDED.items():
+        if name not in known:
+            db.execute(f"ALTER TABLE shots ADD COLUMN {name} {kind}")
+    db.execute(f"PRAGMA user_version = {SCHEMA}")
+    db.execute("COMMIT")

@@ -1,0 +1,283 @@
+"""Sphere and eye metadata that the media library does not hand out: MP4 boxes of both published versions, and the
+Matroska elements. Read here, and put into files that are whole already.
+
+Version 1 is an XML text in a ``uuid`` box of the track; version 2 are the boxes ``st3d`` and ``sv3d`` in the sample
+entry (ISO/IEC 14496-12 boxes). Matroska: RFC 9559, elements StereoMode 0x53B8 and Projection 0x7670.
+"""
+
+from __future__ import annotations
+
+import re
+import struct
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+SPHERE_UUID = bytes.fromhex("ffcc8263f8554a938814587a02521fdd")
+_INTO = {b"moov", b"trak", b"mdia", b"minf", b"stbl"}
+_ENTRY_HEAD = 78  # a visual sample entry's own fields (14496-12, 12.1.3)
+_MOST = 1 << 26  # a header larger than this is not one
+STEREO_V2 = {0: "one", 1: "over under", 2: "side by side", 4: "side by side"}
+STEREO_MKV = {0: ("one", None), 1: ("side by side", "left"), 2: ("over under", "right"), 3: ("over under", "left"),
+              11: ("side by side", "right")}  # fmt: skip
+
+
+class SphereTags(msgspec.Struct, frozen=True):
+    """What a file says of sphere and eyes. ``bounds``: share cut off at top, bottom, left, right of the whole sphere."""
+
+    form: str
+    projection: str | None = None
+    eyes: str | None = None
+    first: str | None = None
+    bounds: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 0.0)
+
+    @property
+    def coverage(self) -> str | None:
+        """``360`` or ``180``, by how much of the sphere's width is there."""
+        if self.projection != "equirectangular":
+            return None
+        return "180" if 1 - self.bounds[2] - self.bounds[3] < 0.75 else "360"
+
+
+def read(path: Path) -> SphereTags | None:
+    """The tags of the first picture track that has some; None if there are none or the file is of another kind."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(12)
+            if head[4:8] in (b"ftyp", b"moov", b"mdat", b"free", b"wide", b"skip"):
+                return _mp4(_moov(path))
+            if head[:4] == b"\x1a\x45\xdf\xa3":
+                file.seek(0)
+                return _matroska(file.read(1 << 20))
+    except (OSError, struct.error, ValueError, IndexError):
+        pass
+    return None
+
+
+# --- MP4 ---------------------------------------------------------------------------------------------------------
+def _boxes(data: bytes | bytearray, start: int, stop: int) -> Iterator[tuple[bytes, int, int, int]]:
+    """(kind, start, body, stop) of the boxes that lie whole between two places."""
+    while start + 8 <= stop:
+        size, kind = struct.unpack_from(">I4s", data, start)
+        body = start + 8
+        if size == 1 and start + 16 <= stop:
+            size, body = struct.unpack_from(">Q", data, start + 8)[0], start + 16
+        size = stop - start if size == 0 else size
+        if size < body - start or start + size > stop:
+            return
+        yield kind, start, body, start + size
+        start += size
+
+
+def _moov(path: Path) -> bytes:
+    """The movie header's bytes, wherever it lies; empty if there is none."""
+    total = path.stat().st_size
+    with path.open("rb") as file:
+        at = 0
+        while at + 8 <= total:
+            file.seek(at)
+            head = file.read(16)
+            size, kind = struct.unpack_from(">I4s", head)
+            if size == 1:
+                size = struct.unpack_from(">Q", head, 8)[0]
+            size = total - at if size == 0 else size
+            if size < 8:
+                return b""
+            if kind == b"moov" and size <= _MOST:
+                file.seek(at)
+                return file.read(size)
+            at += size
+    return b""
+
+
+def _walk(data: bytes, start: int, stop: int) -> Iterator[tuple[bytes, int, int]]:
+    for kind, _, body, end in _boxes(data, start, stop):
+        yield kind, body, end
+        if kind in _INTO:
+            yield from _walk(data, body, end)
+        elif kind == b"stsd":
+            for _, _, entry, entry_end in _boxes(data, body + 8, end):
+                yield b"*entry", entry, entry_end
+                yield from _walk(data, min(entry + _ENTRY_HEAD, entry_end), entry_end)
+        elif kind in (b"sv3d", b"proj"):
+            yield from _walk(data, body, end)
+
+
+def _mp4(data: bytes) -> SphereTags | None:
+    eyes = projection = first = None
+    bounds = (0.0, 0.0, 0.0, 0.0)
+    for kind, body, end in _walk(data, 0, len(data)):
+        if kind == b"st3d" and end - body >= 5:
+            mode = data[body + 4]
+            eyes = STEREO_V2.get(mode)
+            first = {1: "left", 2: "left", 4: "right"}.get(mode)
+        elif kind == b"equi" and end - body >= 20:
+            projection = "equirectangular"
+            cut = struct.unpack_from(">4I", data, body + 4)
+            bounds = (cut[0] / 2**32, cut[1] / 2**32, cut[2] / 2**32, cut[3] / 2**32)
+        elif kind == b"cbmp":
+            projection = "cube map"
+        elif kind == b"mshp":
+            projection = "mesh"
+    if eyes or projection:
+        return SphereTags("version 2 boxes", projection, eyes, first, bounds)
+    for kind, body, end in _walk(data, 0, len(data)):
+        if kind == b"uuid" and data[body : body + 16] == SPHERE_UUID:
+            return _xml(data[body + 16 : end].decode("utf-8", "replace"))
+    return None
+
+
+def _xml(text: str) -> SphereTags | None:
+    """Version 1: elements are known by their local names, whatever prefix they carry."""
+    held = dict(re.findall(r"<(?:\w+:)?(\w+)>\s*([^<]*?)\s*<", text[:20000]))
+    if held.get("Spherical", "").lower() != "true":
+        return None
+    eyes = {"left-right": "side by side", "top-bottom": "over under", "mono": "one"}.get(held.get("StereoMode", ""))
+    bounds = (0.0, 0.0, 0.0, 0.0)
+    try:
+        full_w, full_h = int(held["FullPanoWidthPixels"]), int(held["FullPanoHeightPixels"])
+        w, h = int(held["CroppedAreaImageWidthPixels"]), int(held["CroppedAreaImageHeightPixels"])
+        left, top = int(held["CroppedAreaLeftPixels"]), int(held["CroppedAreaTopPixels"])
+        if full_w > 0 and full_h > 0:
+            bounds = (top / full_h, 1 - (top + h) / full_h, left / full_w, 1 - (left + w) / full_w)
+    except (KeyError, ValueError):
+        pass
+    kind = held.get("ProjectionType", "equirectangular")
+    return SphereTags("version 1 XML", kind, eyes or "one", "left" if eyes not in (None, "one") else None, bounds)
+
+
+def _version_2(tags: SphereTags) -> bytes:
+    """``st3d`` and ``sv3d`` for a sample entry."""
+
+    def box(kind: bytes, body: bytes) -> bytes:
+        return struct.pack(">I4s", 8 + len(body), kind) + body
+
+    mode = {("over under", "left"): 1, ("side by side", "left"): 2, ("side by side", "right"): 4}
+    made = box(b"st3d", bytes(4) + bytes([mode.get((tags.eyes or "", tags.first or "left"), 0)]))
+    if tags.projection == "equirectangular":
+        cut = struct.pack(">4I", *(min(int(b * 2**32), 2**32 - 1) for b in tags.bounds))
+        proj = box(b"proj", box(b"prhd", bytes(16)) + box(b"equi", bytes(4) + cut))
+        made += box(b"sv3d", box(b"svhd", bytes(4) + b"Adzer\0") + proj)
+    return made
+
+
+def _version_1(tags: SphereTags) -> bytes:
+    stereo = {"side by side": "left-right", "over under": "top-bottom"}.get(tags.eyes or "", "mono")
+    text = (
+        "<?xml version='1.0'?><SphericalVideo><Spherical>true</Spherical><Stitched>true</Stitched>"
+        f"<ProjectionType>{tags.projection}</ProjectionType><StereoMode>{stereo}</StereoMode></SphericalVideo>"
+    ).encode()
+    return struct.pack(">I4s", 24 + len(text), b"uuid") + SPHERE_UUID + text
+
+
+def put_into_mp4(path: Path, tags: SphereTags, version: int = 2) -> None:
+    """Adds the tags to the first picture track of a finished MP4 or MOV; the file is replaced as a whole.
+
+    Sizes of all boxes around it grow, and chunk offsets (``stco``, ``co64``) move where the header precedes the data.
+    """
+    data = bytearray(path.read_bytes())
+    spots = {kind: (at, body, end) for kind, at, body, end in _boxes(data, 0, len(data))}
+    at, body, end = spots[b"moov"]
+    trail = [at]
+    for kind, start, inner, stop in _boxes(data, body, end):
+        if kind == b"trak" and b"vide" in data[inner:stop]:
+            trail.append(start)
+            place = stop
+            if version == 2:
+                for name in (b"mdia", b"minf", b"stbl", b"stsd"):
+                    start, inner, stop = next((s, i, e) for k, s, i, e in _boxes(data, inner, stop) if k == name)
+                    trail.append(start)
+                _, start, _, place = next(_boxes(data, inner + 8, stop))
+                trail.append(start)
+            break
+    more = _version_2(tags) if version == 2 else _version_1(tags)
+    if at < spots[b"mdat"][0]:
+        _shift_chunks(data, body, end, len(more))
+    for box in trail:
+        struct.pack_into(">I", data, box, struct.unpack_from(">I", data, box)[0] + len(more))
+    data[place:place] = more
+    part = path.with_name(path.name + ".part")
+    part.write_bytes(data)
+    part.replace(path)
+
+
+def _shift_chunks(data: bytearray, start: int, stop: int, by: int) -> None:
+    for kind, body, _ in list(_walk(bytes(data), start, stop)):
+        if kind in (b"stco", b"co64"):
+            form, width = (">I", 4) if kind == b"stco" else (">Q", 8)
+            for i in range(struct.unpack_from(">I", data, body + 4)[0]):
+                place = body + 8 + i * width
+                struct.pack_into(form, data, place, struct.unpack_from(form, data, place)[0] + by)
+
+
+# --- Matroska ----------------------------------------------------------------------------------------------------
+_MASTERS = {0x18538067, 0x1654AE6B, 0xAE, 0xE0, 0x7670}  # Segment, Tracks, TrackEntry, Video, Projection
+
+
+def _number(data: bytes, at: int, keep: bool) -> tuple[int, int]:
+    """A variable-length number and where it ends; its marker bit stays for an ID."""
+    first = data[at]
+    length = 9 - first.bit_length() if first else 9
+    if length > 8:
+        raise ValueError("not an EBML number")
+    value = int.from_bytes(data[at : at + length], "big")
+    if not keep:
+        value &= (1 << (7 * length)) - 1
+        if value == (1 << (7 * length)) - 1:
+            value = -1
+    return value, at + length
+
+
+def _elements(data: bytes, at: int, stop: int) -> Iterator[tuple[int, int, int, int]]:
+    """(id, start, body, stop) of elements, going into masters; a size that is not known reaches to the end."""
+    while at < stop:
+        start = at
+        number, at = _number(data, at, True)
+        size, body = _number(data, at, False)
+        end = stop if size < 0 else min(body + size, stop)
+        yield number, start, body, end
+        if number in _MASTERS:
+            yield from _elements(data, body, end)
+        at = end
+
+
+def _matroska(data: bytes) -> SphereTags | None:
+    eyes = first = projection = None
+    bounds = (0.0, 0.0, 0.0, 0.0)
+    try:
+        for number, _, body, end in _elements(data, 0, len(data)):
+            value = int.from_bytes(data[body : min(end, body + 8)], "big")
+            if number == 0x53B8 and value in STEREO_MKV:
+                eyes, first = STEREO_MKV[value]
+            elif number == 0x7671:
+                projection = {0: None, 1: "equirectangular", 2: "cube map", 3: "mesh"}.get(value)
+            elif number == 0x7672 and end - body >= 20:
+                top, bottom, left, right = struct.unpack_from(">4I", data, body + 4)
+                bounds = (top / 2**32, bottom / 2**32, left / 2**32, right / 2**32)
+            elif number == 0x1F43B675:  # the first cluster: the headers are over
+                break
+    except (ValueError, IndexError):
+        pass
+    return SphereTags("Matroska elements", projection, eyes, first, bounds) if eyes or projection else None
+
+
+def put_into_matroska(path: Path, tags: SphereTags) -> None:
+    """Adds the tags to the first Video element of a Matroska file that was written as a stream (no index to move)."""
+    data = path.read_bytes()
+
+    def element(number: int, body: bytes) -> bytes:
+        name = number.to_bytes((number.bit_length() + 7) // 8, "big")
+        return name + (len(body) | 1 << 56).to_bytes(8, "big") + body
+
+    mode = {v: k for k, v in STEREO_MKV.items()}.get((tags.eyes or "one", tags.first), 0)
+    more = element(0x53B8, bytes([mode]))
+    if tags.projection == "equirectangular":
+        cut = bytes(4) + struct.pack(">4I", *(min(int(b * 2**32), 2**32 - 1) for b in tags.bounds))
+        more += element(0x7670, element(0x7671, b"\1") + element(0x7672, cut))
+    nest = [(n, s, b, e) for n, s, b, e in _elements(data, 0, len(data)) if n in (0x1654AE6B, 0xAE, 0xE0)][:3]
+    made = data[nest[2][2] : nest[2][3]] + more
+    for number, _, body, end in reversed(nest):
+        inner = next((n for n in nest if n[0] != number and n[1] >= body and n[3] <= end), None)
+        made = element(number, made if inner is None else data[body : inner[1]] + made + data[inner[3] : end])
+    path.write_bytes(data[: nest[0][1]] + made + data[nest[0][3] :])

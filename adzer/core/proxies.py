@@ -1,0 +1,141 @@
+"""Proxies, intermediates and masters of a job's shots: made in the queue, linked, compared, and exchanged both ways."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from . import cards
+from .compile import Order, freeze_copy
+from .errors import AdzerError, UnreadableError
+from .job import Job, Part, Shot, Slip
+from .media import probe
+from .media.probe import FileFacts
+from .read import baked
+from .read.group import gather
+from .read.relink import Match, relink
+from .read.step import assumed_samples
+from .route import Route, Walk
+
+SCALES = {"half": Fraction(1, 2), "quarter": Fraction(1, 4), "full": Fraction(1)}
+
+
+def copy_order(job: Job, shot: Shot, card: str, size: str) -> Order:
+    """A frozen order for a proxy (``half``, ``quarter``) or intermediate (``full``) beside the job, in ``proxies``."""
+    if size not in SCALES:
+        raise AdzerError(f"A copy of {shot.name} can be full, half or quarter, not {size!r}.")
+    made = cards.find("copies", card, cards.DeliveryCard)
+    out = job.free_path(job.path.parent / "proxies", f"{Path(shot.facts.path).stem}_{size}", made.container)
+    return freeze_copy(shot.name, shot.facts, shot.route, card, SCALES[size], out)
+
+
+def attach(job: Job, slip: Slip) -> None:
+    """Links a finished copy to its shot, if that is still there and still the recording it was made of."""
+    try:
+        shot = job.shot(slip.shot_id)
+        if shot.facts.fingerprint != slip.order.facts.fingerprint:
+            return
+        facts = probe.probe(slip.order.out)
+    except UnreadableError:
+        return
+    role: Any = "proxy" if slip.order.card_name != "intermediate" else "intermediate"
+    part = Part(role, facts.path, facts, "same")
+    job.set_files([(shot, {"parts": (*shot.parts, part)})], f"{shot.name}: link {Path(facts.path).name}")
+
+
+def stand_in(shot: Shot) -> Part | None:
+    """The part that is shown while the job works on proxies."""
+    return next((p for r in ("intermediate", "proxy") for p in reversed(shot.parts) if p.role == r and p.facts), None)
+
+
+def shown_with(shot: Shot, walked: Walk, route: Route, on_proxies: bool) -> tuple[FileFacts, Route]:
+    """What pictures are decoded from, and the route to show it with: a proxy is read as its master is, unless it carries
+    a look already."""
+    part = stand_in(shot) if on_proxies else None
+    if part is None or part.facts is None:
+        return shot.facts, route
+    read = walked["read"].after
+    if part.look == "look":
+        return part.facts, route.with_("read", curve="bt709", primaries="bt709", applied=None, range=None, matrix=None)
+    held = {"curve": read.curve, "primaries": read.primaries, "applied": None, "range": None, "matrix": None}
+    return part.facts, route.with_("read", **held)
+
+
+# --- relinking ---------------------------------------------------------------------------------------------------
+def offered(paths: Iterable[str | Path]) -> tuple[list[FileFacts], list[str]]:
+    """What lies in folders and files, probed; and a sentence for each that cannot be read."""
+    found, said = [], []
+    for path in gather(paths).films:
+        try:
+            found.append(probe.probe(path))
+        except UnreadableError as error:
+            said.append(str(error))
+    return found, said
+
+
+def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
+    """For each shot the offered file that is the same recording: its master, its proxy, or itself in a new place."""
+    shots = list(shots)
+    by_print = {f.fingerprint: f for f in found}
+    same = [
+        Match(s.facts.path, by_print[s.facts.fingerprint].path, "matched", "it is the very same file")
+        for s in shots if s.facts.fingerprint in by_print and by_print[s.facts.fingerprint].path != s.facts.path
+    ]  # fmt: skip
+    moved = {m.wanted for m in same}
+    known = {s.facts.path for s in shots} | {p.path for s in shots for p in s.parts}
+    rest = [f for f in found if f.path not in known and f.fingerprint not in {s.facts.fingerprint for s in shots}]
+    return same + relink([s.facts for s in shots if s.facts.path not in moved], rest)
+
+
+def apply(job: Job, shots: Iterable[Shot], matches: list[Match], found: list[FileFacts]) -> list[Shot]:
+    """Links what is matched, as one edit; doubtful and missing ones are left. Returns the shots that changed.
+
+    A larger picture than the shot has becomes its master, and what it had its proxy; a smaller one becomes its proxy.
+    """
+    by_path = {f.path: f for f in found}
+    of = {s.facts.path: s for s in shots}
+    changes: list[tuple[Shot, dict[str, Any]]] = []
+    for m in matches:
+        shot, new = of.get(m.wanted), by_path.get(m.found or "")
+        if m.state != "matched" or shot is None or new is None:
+            continue
+        if new.fingerprint == shot.facts.fingerprint:
+            changes.append((shot, {"facts": new}))
+        elif new.frames != shot.facts.frames:
+            continue  # a different length is never linked
+        elif new.raster[0] * new.raster[1] > shot.facts.raster[0] * shot.facts.raster[1]:
+            changes.append((shot, {"facts": new, "parts": (*shot.parts, Part("proxy", shot.facts.path, shot.facts))}))
+        else:
+            changes.append((shot, {"parts": (*shot.parts, Part("proxy", new.path, new))}))
+    if changes:
+        job.set_files(changes, f"relink {len(changes)} {'shot' if len(changes) == 1 else 'shots'}")
+    return job.shots([s.id for s, _ in changes])
+
+
+def look_of(shot: Shot, part: Part) -> Part:
+    """The part with what comparing it with its master found."""
+    assert part.facts is not None
+    master = assumed_samples(shot.facts, shot.route.read)
+    guess = baked.compare(shot.facts, part.facts, master, assumed_samples(part.facts))
+    return msgspec.structs.replace(part, look=guess.value)
+
+
+def look_at_parts(job: Job, shots: Iterable[Shot], say: Callable[[str], None] = lambda _: None) -> None:
+    """Compares every proxy that has not been compared yet, and says which carry a look."""
+    for shot in shots:
+        parts = list(shot.parts)
+        for i, part in enumerate(parts):
+            if part.role == "proxy" and part.facts and part.look is None:
+                try:
+                    parts[i] = look_of(shot, part)
+                except UnreadableError as error:
+                    say(str(error))
+                    continue
+                if parts[i].look == "look":
+                    say(f"{shot.name}: {Path(part.path).name} carries a look that its master does not have.")
+        if parts != list(shot.parts):
+            job.set_files([(shot, {"parts": tuple(parts)})], f"{shot.name}: proxies compared")

@@ -1,0 +1,233 @@
+"""What Read has to say about a recording: contradictions, losses and traps, each with the way to mend it."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from typing import Any
+
+from .. import cards
+from ..cards import PlayerCard
+from ..colour import cards as colour_cards
+from ..errors import UnreadableError
+from ..finding import Finding, Fix, Level
+from ..media.probe import FileFacts
+from ..picture import Picture
+from ..stage import Context
+from . import depth, play
+from .advise import DISPLAY, Look, conform_text, kind_of, nearest_rate, rate_text
+from .kinds import WORDS
+from .seen import Seen
+from .settings import ReadSettings
+
+SMALLEST = 16
+LATE_SHARE = 0.002  # frames doubled or lost beyond that are worth a word
+
+
+class _Saying(list[Finding]):
+    def __call__(self, level: Level, code: str, text: str, fix: Fix | None = None) -> None:
+        self.append(Finding(level, code, text, "read", fix))
+
+
+def findings(
+    facts: FileFacts, settings: ReadSettings, context: Context, picture: Picture, look: Look | None
+) -> list[Finding]:
+    """All of them, most of them only if the footage has been looked at."""
+    say = _Saying()
+    _file(say, facts)
+    _curve(say, facts, settings, context, picture, look)
+    _time(say, facts, settings, context)
+    seen: Seen | None = context.seen
+    if seen is not None:
+        _form(say, facts, settings, picture, seen)
+        _depth(say, facts, picture, seen)
+        _playing(say, facts, seen)
+    return say
+
+
+def _file(say: Any, facts: FileFacts) -> None:
+    w, h = facts.raster
+    if w < SMALLEST or h < SMALLEST:
+        say(
+            Level.STOP, "raster-too-small", f"The picture is {w}×{h}; nothing under {SMALLEST} a side can be delivered."
+        )
+    elif w % 2 or h % 2:
+        say(Level.NOTE, "odd-raster",
+            f"The raster is {w}×{h}: an odd side. Deliveries are made even; a line of pixels is left at the edge.")  # fmt: skip
+    if facts.promised > facts.frames + 1 and not facts.files:
+        say(Level.WARN, "cut-off",
+            f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.")  # fmt: skip
+    if facts.rotation:
+        say(Level.WARN, "rotation-tag",
+            f"The file asks players to turn the picture by {facts.rotation}°. Adzer delivers it as it is recorded.")  # fmt: skip
+    if facts.missing:
+        few = ", ".join(map(str, facts.missing[:6])) + (" …" if len(facts.missing) > 6 else "")
+        say(Level.WARN, "frames-missing",
+            f"{len(facts.missing)} numbers of the sequence are missing: {few}. Copy them from the card again; without them it jumps.")  # fmt: skip
+    if facts.mosaic:
+        say(Level.STOP, "needs-developing",
+            f"These are sensor values under a {facts.mosaic.upper()} filter. They must be developed before they are a picture.")  # fmt: skip
+
+
+def _curve(
+    say: Any, facts: FileFacts, settings: ReadSettings, context: Context, picture: Picture, look: Look | None
+) -> None:
+    curve = picture.curve
+    if curve is None:
+        fits = look.fits if look else None
+        fix = Fix(f"Declare {colour_cards.title(fits)}", "read", "curve", fits) if fits else None
+        fix = fix or Fix("Declare BT.709", "read", "curve", "bt709")
+        saw = ""
+        if look and look.kind:
+            saw = (
+                f" It looks like {WORDS[look.kind]}" + ("" if look.sure else ", though not for sure") + f": {look.saw}."
+            )
+        say(Level.STOP, "curve-unknown",
+            f"Nothing says what curve the camera encoded.{saw} Declare it before anything is transformed.", fix)  # fmt: skip
+        return
+    if facts.mosaic:
+        return
+    held = kind_of(curve, facts.bits)
+    if look and look.sure and look.kind != held and settings.applied is None:
+        if not settings.curve:
+            fix = Fix(f"Declare {colour_cards.title(look.fits)}", "read", "curve", look.fits) if look.fits else None
+            code = "log-tagged-display" if look.kind == "log" and facts.curve in DISPLAY else "curve-contradicts-tag"
+            tail = f" {colour_cards.title(look.fits)} fits best." if look.kind == "log" and look.fits else ""
+            none = " No log card fits." if look.kind == "log" and not look.fits else ""
+            say(Level.WARN, code,
+                f"It looks like {WORDS[look.kind or '']} but is tagged {colour_cards.title(facts.curve)}: {look.saw}.{tail}{none}", fix)  # fmt: skip
+        elif held == "log" and look.kind == "display":
+            say(Level.WARN, "already-transformed",
+                f"{colour_cards.title(curve)} is declared, but it looks as if a transform had been applied already: {look.saw}. "
+                "A second one would burn it.",
+                Fix("Take it as display", "read", "applied", "display"))  # fmt: skip
+    if (
+        look
+        and look.sure
+        and look.kind == "display"
+        and context.usual == "log"
+        and not settings.curve
+        and settings.applied is None
+    ):
+        say(Level.WARN, "already-transformed",
+            f"Most shots of this camera are log, this one is not: {look.saw}. A transform seems to have been applied already.",
+            Fix("Yes, take it as display", "read", "applied", "display"))  # fmt: skip
+    is_log = held == "log"
+    if facts.bits == 8 and (is_log or (look is not None and look.is_log)):
+        codes = 20.0
+        try:
+            if is_log:
+                codes = depth.codes_a_stop(colour_cards.curve(curve, 8).encode, 8, picture.range != "full")
+        except UnreadableError:
+            pass
+        noise = context.seen.depth.noise * 219 if context.seen and context.seen.depth else None
+        hides = (
+            f" Its noise of {noise:.1f} codes {'hides' if noise > 0.5 else 'does not hide'} that."
+            if noise is not None
+            else ""
+        )
+        say(Level.WARN, "log-8-bit",
+            f"Log in 8 bits: the stop around grey has {codes:.0f} codes, so that smooth skies may show bands.{hides} Grade gently.")  # fmt: skip
+
+
+def _time(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
+    if not facts.constant_rate and settings.timing == "recorded":
+        low, _, high = facts.spacing
+        near = nearest_rate(context.job_rate or facts.rate or Fraction(25))
+        say(
+            Level.WARN, "variable-rate",
+            f"The frame rate varies: frames are {float(low) * 1000:.1f} to {float(high) * 1000:.1f} ms apart. "
+            f"Most editing programs drift out of sync with that.",
+            Fix(f"Make it even at {rate_text(near)}", "read", "timing", {"timing": "even", "even_rate": str(near)}),
+        )  # fmt: skip
+    rate = settings.even_rate if settings.timing == "even" else facts.rate
+    if rate is None:
+        say(Level.STOP, "no-rate", "The file has no usable frame rate.",
+            Fix("Make it even at 25", "read", "timing", {"timing": "even", "even_rate": "25"}))  # fmt: skip
+    elif context.job_rate and rate != context.job_rate and (facts.constant_rate or settings.timing == "even"):
+        say(
+            Level.WARN, "rate-differs",
+            f"It runs at {rate_text(rate)} and the job at {rate_text(context.job_rate)}: "
+            f"{conform_text(rate, context.job_rate, facts.duration)}.",
+            Fix(f"Keep its speed at {rate_text(context.job_rate)}", "read", "timing",
+                {"timing": "even", "even_rate": str(context.job_rate)}),
+        )  # fmt: skip
+    rhythm = context.seen.rhythm if context.seen else None
+    if rhythm is None:
+        return
+    if rhythm.late:
+        say(Level.WARN, "frames-dropped",
+            f"{rhythm.lost} {'frame is' if rhythm.lost == 1 else 'frames are'} missing, the first after frame {rhythm.late[0]}: "
+            "the camera or its card did not keep up. Motion jumps there.")  # fmt: skip
+    if rhythm.doubled > LATE_SHARE and not rhythm.late:
+        say(Level.WARN, "frames-doubled",
+            f"{rhythm.doubled:.0%} of {rhythm.run} frames in a row repeat the one before: it was recorded slower than it runs.")  # fmt: skip
+    if rhythm.interlaced:
+        say(Level.WARN, "interlaced",
+            f"Its lines belong to two moments (lines differ {rhythm.comb:.1f} times as much as fields do): it is interlaced. "
+            "Moving edges will show combs.")  # fmt: skip
+
+
+def _form(say: Any, facts: FileFacts, settings: ReadSettings, picture: Picture, seen: Seen) -> None:
+    for field, words in (
+        ("projection", "projection"),
+        ("eyes", "eyes"),
+        ("first", "first eye"),
+        ("coverage", "coverage"),
+    ):
+        guess, held, declared = getattr(seen, field), getattr(picture, field), getattr(settings, field)
+        tag = {"projection": facts.sphere and facts.sphere.projection, "eyes": facts.sphere and facts.sphere.eyes,
+               "first": facts.sphere and facts.sphere.first, "coverage": facts.sphere and facts.sphere.coverage}[field]  # fmt: skip
+        if guess.sure and held is not None and guess.value != held and (declared or tag):
+            label = f"{words} {guess.value}" if field != "projection" else str(guess.value)
+            said = "declared" if declared else "tagged"
+            say(Level.WARN, f"{field}-contradicts",
+                f"The {words} is {said} {held}, but the footage looks {guess.value}: {guess.saw}.",
+                Fix(f"Declare {label}", "read", field, guess.value))  # fmt: skip
+        elif (
+            not guess.sure and guess.confidence >= 0.5 and guess.value not in (None, held) and not declared and not tag
+        ):
+            say(Level.NOTE, f"{field}-unsure", f"The {words} may be {guess.value} ({guess.confidence:.0%} sure): {guess.saw}.",
+                Fix(f"Declare {guess.value}", "read", field, guess.value))  # fmt: skip
+    if picture.eyes not in (None, "one") and not picture.first:
+        say(Level.WARN, "first-eye-unknown",
+            f"Nothing says which eye is first. {seen.first.saw[:1].upper() + seen.first.saw[1:]}. Look and decide: the wrong order hurts.",
+            Fix(f"{(seen.first.value or 'left').capitalize()} eye first", "read", "first", seen.first.value or "left"))  # fmt: skip
+    if seen.range.sure and facts.range and seen.range.value != facts.range and not settings.range:
+        say(Level.WARN, "range-contradicts", f"It is tagged {facts.range} range, but {seen.range.saw}.",
+            Fix(f"Declare {seen.range.value} range", "read", "range", seen.range.value))  # fmt: skip
+    elif seen.range.sure and not facts.range and not settings.range and seen.range.value != picture.range:
+        say(Level.WARN, "range-untagged", f"No tag says the range; {seen.range.saw}.",
+            Fix(f"Declare {seen.range.value} range", "read", "range", seen.range.value))  # fmt: skip
+
+
+def _depth(say: Any, facts: FileFacts, picture: Picture, seen: Seen) -> None:
+    d = seen.depth
+    if d is None:
+        return
+    if d.real_bits < d.bits:
+        say(Level.NOTE, "fewer-bits", f"It is a {d.bits}-bit file, but only {d.real_bits} bits are used.")
+    worst = max(d.high)
+    if worst > 0.002:
+        names = ", ".join(f"{n} {v:.1%}" for n, v in zip(("red", "green", "blue"), d.high, strict=True) if v > 5e-4)
+        say(
+            Level.NOTE,
+            "clipped",
+            f"Cut off at the top when it was recorded: {names} of the picture. No grade brings that back.",
+        )
+
+
+def _playing(say: Any, facts: FileFacts, seen: Seen) -> None:
+    if seen.play and not seen.play.keeps_up(facts.rate):
+        say(Level.WARN, "plays-slowly",
+            f"This machine decodes {seen.play.rate:.0f} frames a second of it and it runs at {rate_text(facts.rate)}; "
+            f"a jump takes {seen.play.seek_ms:.0f} ms. Make a proxy (P), or an intermediate.")  # fmt: skip
+    if facts.mosaic or facts.files and facts.codec in ("tiff", "dpx", "exr"):
+        return
+    try:
+        card = cards.find("players", "desktop", PlayerCard)
+    except UnreadableError:
+        return
+    why = play.judge(facts, card)
+    if why:
+        say(Level.NOTE, "no-hardware-decoder",
+            f"{play.codec_title(facts)} has no hardware decoder on {card.title}: {why}. A proxy will play anywhere.")  # fmt: skip

@@ -1,0 +1,340 @@
+"""Files become shots: lens pairs, eye pairs, chapters, frame sequences, proxies and sound find their recording.
+
+What names, numbers, folders, start times and timecodes agree on is done; where they disagree it is asked.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+
+import msgspec
+
+from ..errors import AdzerError
+from ..media import timecode
+from ..media.probe import FileFacts
+
+FRAMES = {".dng", ".exr", ".tif", ".tiff", ".dpx"}
+SOUND = {".wav", ".bwf", ".aif", ".aiff", ".flac", ".mka"}
+IGNORED = {".txt", ".xml", ".json", ".xxh128", ".md5", ".adzer", ".jpg", ".jpeg", ".png", ".thm", ".db", ".ini", ".pdf", ".toml", ".csv",
+           ".gpx", ".srt"}  # fmt: skip
+EYE_WORDS = (("left", "right"), ("l", "r"))
+LENS_WORDS = (("front", "rear"), ("front", "back"), ("f", "r"), ("f", "b"), ("00", "10"), ("0", "1"))
+CLOCK = 2.0  # seconds that two cameras' clocks, or a file's date, may be off
+HOLE = 25  # more missing frames than that in a row may be the end of one recording and the start of another
+
+
+class Doubt(msgspec.Struct, frozen=True):
+    """A question about files: do ``paths`` belong to this shot, as ``kind`` (lens pair · eye pair · chapters · sequence)?"""
+
+    kind: str
+    paths: tuple[str, ...]
+    ask: str
+
+
+@dataclass
+class Group:
+    """One shot-to-be. ``files``: its own recording (several: chapters); ``second``: the rear lens or the right eye."""
+
+    kind: str
+    files: list[FileFacts]
+    why: str = ""
+    second: FileFacts | None = None
+    proxies: list[FileFacts] = field(default_factory=list)
+    sounds: list[str] = field(default_factory=list)
+    doubts: list[Doubt] = field(default_factory=list)
+
+    @property
+    def first(self) -> FileFacts:
+        return self.files[0]
+
+
+@dataclass(frozen=True)
+class Sequence:
+    """Numbered frames in one folder. ``missing``: numbers left out between the first and the last."""
+
+    files: tuple[Path, ...]
+    numbers: tuple[int, ...]
+    name: str
+
+    @property
+    def missing(self) -> tuple[int, ...]:
+        return tuple(sorted(set(range(self.numbers[0], self.numbers[-1] + 1)) - set(self.numbers)))
+
+    @property
+    def holes(self) -> list[tuple[int, int]]:
+        """Gaps so long that they may part two recordings: (first, last) missing number."""
+        pairs = zip(self.numbers[:-1], self.numbers[1:], strict=True)
+        return [(a + 1, b - 1) for a, b in pairs if b - a - 1 > HOLE]
+
+
+@dataclass(frozen=True)
+class Sorted:
+    """Paths by what they may be: frame sequences, films, sound."""
+
+    sequences: tuple[Sequence, ...]
+    films: tuple[Path, ...]
+    sounds: tuple[Path, ...]
+
+
+def gather(paths: Iterable[str | Path]) -> Sorted:
+    """Files and everything in folders, links and hidden files left out, sorted by kind."""
+    found: list[Path] = []
+    for each in map(Path, paths):
+        if each.is_dir():
+            inside = (p for p in each.rglob("*") if p.is_file() and not p.is_symlink())
+            found += [p for p in sorted(inside) if not any(part.startswith(".") for part in p.relative_to(each).parts)]
+        else:
+            found.append(each)
+    frames: dict[tuple[Path, str, str, int], list[tuple[int, Path]]] = defaultdict(list)
+    films, sounds = [], []
+    for path in dict.fromkeys(found):
+        ending = path.suffix.lower()
+        match = re.fullmatch(r"(.*?)(\d+)", path.stem)
+        if ending in FRAMES and match:
+            width = len(match[2]) if match[2].startswith("0") else 0
+            frames[path.parent, match[1], ending, width].append((int(match[2]), path))
+        elif ending in SOUND:
+            sounds.append(path)
+        elif ending not in IGNORED:
+            films.append(path)
+    # Numbers without leading zeros belong to the padded ones of the same width: 0998, 0999, 1000.
+    for key in [k for k in frames if k[3] == 0]:
+        for padded in [k for k in frames if k[:3] == key[:3] and k[3]]:
+            moved = [f for f in frames[key] if len(str(f[0])) == padded[3]]
+            frames[padded] += moved
+            frames[key] = [f for f in frames[key] if f not in moved]
+    sequences = []
+    for (folder, stem, _, _), members in frames.items():
+        if members:
+            members.sort()
+            numbers, files = zip(*members, strict=True)
+            sequences.append(Sequence(tuple(files), tuple(numbers), stem.rstrip("._- ") or folder.name))
+    return Sorted(tuple(sequences), tuple(films), tuple(sounds))
+
+
+# --- names -------------------------------------------------------------------------------------------------------
+def tokens(name: str) -> list[str]:
+    """Runs of letters and of digits, in lower case: ``A012_C003 left`` → a, 012, c, 003, left."""
+    return re.findall(r"[a-z]+|\d+", name.lower())
+
+
+def _odd_token(a: list[str], b: list[str]) -> tuple[str, str] | None:
+    """The one place where two names differ, as (first, second); None if there is none or more than one."""
+    if len(a) != len(b):
+        return None
+    unlike = [(x, y) for x, y in zip(a, b, strict=True) if x != y]
+    return unlike[0] if len(unlike) == 1 else None
+
+
+def _paired(a: FileFacts, b: FileFacts) -> tuple[str, bool] | None:
+    """(lens pair or eye pair, is ``a`` the first) by suffix or by folder; None if the names do not say so."""
+    pa, pb = Path(a.path), Path(b.path)
+    if pa.parent == pb.parent:
+        odd = _odd_token(tokens(pa.stem), tokens(pb.stem))
+    elif tokens(pa.stem) == tokens(pb.stem) and pa.parent.parent == pb.parent.parent:
+        odd = _odd_token(tokens(pa.parent.name), tokens(pb.parent.name))
+    else:
+        odd = None
+        inner = _odd_token(tokens(pa.stem), tokens(pb.stem))
+        outer = _odd_token(tokens(pa.parent.name), tokens(pb.parent.name))
+        if inner is not None and inner == outer and pa.parent.parent == pb.parent.parent:
+            odd = inner
+    for kind, words in (("eye pair", EYE_WORDS), ("lens pair", LENS_WORDS)):
+        for first, second in words:
+            if odd == (first, second):
+                return kind, True
+            if odd == (second, first):
+                return kind, False
+    return None
+
+
+# --- times -------------------------------------------------------------------------------------------------------
+def _apart(a: FileFacts, b: FileFacts) -> float | None:
+    """Seconds from the start of ``a`` to the start of ``b``: by timecode if both have one, else by clock."""
+    if a.timecode and b.timecode and a.rate and a.rate == b.rate:
+        try:
+            return float((timecode.to_frames(b.timecode, a.rate) - timecode.to_frames(a.timecode, a.rate)) / a.rate)
+        except AdzerError:
+            pass
+    return b.created - a.created if a.created is not None and b.created is not None else None
+
+
+def _alike(a: FileFacts, b: FileFacts) -> bool:
+    """Could one camera, or two of a kind, have recorded both in one mode?"""
+    return (a.raster, a.codec, a.pix_fmt, a.constant_rate) == (b.raster, b.codec, b.pix_fmt, b.constant_rate) and (
+        a.rate == b.rate or not a.constant_rate
+    )
+
+
+def _as_long(a: FileFacts, b: FileFacts) -> bool:
+    return abs(a.frames - b.frames) <= max(3, 0.01 * a.frames)
+
+
+# --- grouping ----------------------------------------------------------------------------------------------------
+def group(films: Iterable[FileFacts], sounds: Iterable[str] = ()) -> list[Group]:
+    """Shots made of films and sounds, in the order of their names."""
+    rest = sorted(films, key=lambda f: f.path)
+    rest, proxies = _take_proxies(rest)
+    groups = _chapters(rest)
+    groups = _pairs(groups)
+    _give_proxies(groups, proxies)
+    _give_sounds(groups, list(sounds))
+    return groups
+
+
+def stem_core(path: str) -> str:
+    """A name without what people and cameras add for proxies."""
+    kept = [
+        t
+        for t in tokens(Path(path).stem)
+        if t not in ("proxy", "proxies", "prx", "low", "lowres", "small", "p", "half", "quarter")
+    ]
+    return " ".join(kept)
+
+
+def _take_proxies(films: list[FileFacts]) -> tuple[list[FileFacts], list[tuple[FileFacts, FileFacts]]]:
+    """Small copies beside their masters: the same moment, length and rate, a similar name, fewer pixels."""
+    by_length: dict[tuple[int, Fraction | None], list[FileFacts]] = defaultdict(list)
+    for f in films:
+        by_length[f.frames, f.rate].append(f)
+    found: dict[str, FileFacts] = {}
+    for same in by_length.values():
+        for small in same:
+            area = small.raster[0] * small.raster[1]
+            larger = [
+                big for big in same
+                if area < 0.6 * big.raster[0] * big.raster[1] and small.timecode == big.timecode
+                and (stem_core(small.path) == stem_core(big.path) or stem_core(small.path).startswith(stem_core(big.path) + " "))
+            ]  # fmt: skip
+            if len(larger) == 1:
+                found[small.path] = larger[0]
+    pairs = [(f, found[f.path]) for f in films if f.path in found]
+    return [f for f in films if f.path not in found], pairs
+
+
+def _give_proxies(groups: list[Group], proxies: list[tuple[FileFacts, FileFacts]]) -> None:
+    of = {f.path: g for g in groups for f in g.files}
+    for small, big in proxies:
+        if big.path in of:
+            of[big.path].proxies.append(small)
+
+
+def _chapters(films: list[FileFacts]) -> list[Group]:
+    """Recordings that a camera cut into pieces: each begins where the one before ended."""
+    groups: list[Group] = []
+    used: set[str] = set()
+    by_place = sorted(films, key=lambda f: (str(Path(f.path).parent), tokens(Path(f.path).stem)))
+    for start in by_place:
+        if start.path in used:
+            continue
+        made = Group("film", [start])
+        used.add(start.path)
+        while (step := _next_piece(made.files, films, used)) is not None:
+            piece, sure, why = step
+            if not sure:
+                made.doubts.append(Doubt("chapters", (piece.path,), why))
+                break
+            made.kind, made.why = "chapters", why
+            made.files.append(piece)
+            used.add(piece.path)
+        groups.append(made)
+    return groups
+
+
+def _next_piece(files: list[FileFacts], films: list[FileFacts], used: set[str]) -> tuple[FileFacts, bool, str] | None:
+    last = files[-1]
+    for other in films:
+        if (
+            other.path in used
+            or not _alike(last, other)
+            or Path(other.path).suffix.lower() != Path(last.path).suffix.lower()
+        ):
+            continue
+        odd = _odd_token(tokens(Path(last.path).stem), tokens(Path(other.path).stem))
+        follows = odd is not None and odd[0].isdigit() and odd[1].isdigit() and int(odd[1]) == int(odd[0]) + 1
+        begins = _apart(last, other)
+        if begins is None:
+            continue
+        length = float(last.duration)
+        by_code = bool(last.timecode and other.timecode)
+        exact = abs(begins - length) < (0.5 / float(last.rate or 25) if by_code else 1.2)
+        clock = (
+            last.created is not None and other.created is not None and abs(other.created - last.created - length) < CLOCK + 1
+        )  # fmt: skip
+        if not exact or length < 1:
+            continue
+        names = f"{last.name} and {other.name}"
+        how = "its timecode" if by_code else "its start time"
+        same_number = follows and len(tokens(Path(last.path).stem)) > 2
+        if follows and clock and (by_code or same_number):
+            return other, True, f"{other.name} begins where {last.name} ends, by {how}, and is numbered after it"
+        if clock and (follows or by_code):
+            return other, False, f"{names}: the second begins where the first ends, by {how}. Are they one recording?"
+    return None
+
+
+def _pairs(groups: list[Group]) -> list[Group]:
+    taken: set[int] = set()
+    out: list[Group] = []
+    by_core: dict[tuple[object, ...], list[int]] = defaultdict(list)
+    for i, g in enumerate(groups):
+        by_core[g.first.raster, g.first.rate, len(g.files)].append(i)
+    for i, a in enumerate(groups):
+        if i in taken:
+            continue
+        for j in by_core[a.first.raster, a.first.rate, len(a.files)]:
+            b = groups[j]
+            if j == i or j in taken or not _alike(a.first, b.first):
+                continue
+            named = _paired(a.first, b.first)
+            apart = _apart(a.first, b.first)
+            if named is None:
+                if _same_number_elsewhere(a, b, apart):
+                    a.doubts.append(Doubt("eye pair", (b.first.path,), (
+                        f"{a.first.name} in {Path(a.first.path).parent.name} and {b.first.name} in {Path(b.first.path).parent.name} "
+                        "have one number, one length and began together. Are they two eyes?")))  # fmt: skip
+                continue
+            kind, first = named
+            main, other = (a, b) if first else (b, a)
+            if _as_long(a.first, b.first) and (apart is None or abs(apart) <= CLOCK):
+                main.kind, main.second = kind, other.first
+                main.why = (
+                    f"{main.first.name} and {other.first.name} differ by one word, are as long and began together"
+                )
+                taken |= {i, j}
+                out.append(main)
+                break
+            text = "began " + (f"{abs(apart):.1f} s apart" if apart is not None and abs(apart) > CLOCK else "together")
+            main.doubts.append(Doubt(kind, (other.first.path,), (
+                f"{main.first.name} and {other.first.name} are named like a pair, but {text} and have {main.first.frames} and "
+                f"{other.first.frames} frames. Do they belong together?")))  # fmt: skip
+        if i not in taken:
+            taken.add(i)
+            out.append(a)
+    return sorted(out, key=lambda g: g.first.path)
+
+
+def _same_number_elsewhere(a: Group, b: Group, apart: float | None) -> bool:
+    """Two folders, the same number, the same length, the same moment: perhaps two eyes, perhaps two cameras."""
+    pa, pb = Path(a.first.path), Path(b.first.path)
+    return (
+        str(pa) < str(pb) and pa.parent != pb.parent and tokens(pa.stem)[-1:] == tokens(pb.stem)[-1:]
+        and tokens(pa.stem)[-1:] != [] and apart is not None and abs(apart) < 0.5 and _as_long(a.first, b.first)
+        and bool(a.first.timecode and b.first.timecode)
+    )  # fmt: skip
+
+
+def _give_sounds(groups: list[Group], sounds: list[str]) -> None:
+    for sound in sounds:
+        name = tokens(Path(sound).stem)
+        mine = [g for g in groups if tokens(Path(g.first.path).stem) == name]
+        if len(mine) != 1:
+            longest = [g for g in groups if (t := tokens(Path(g.first.path).stem)) and name[: len(t)] == t]
+            mine = longest if len(mine) == 0 else [g for g in mine if Path(g.first.path).parent == Path(sound).parent]
+        if len(mine) == 1:
+            mine[0].sounds.append(sound)

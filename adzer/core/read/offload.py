@@ -1,0 +1,551 @@
+"""Getting everything off a card: copied once through memory while it is hashed, read back at every destination, compared.
+
+Nothing is ever overwritten. A file gets its name only when its copy has been read back and is the same; until then it is
+``.NAME.adzer-part``, from which an interrupted run goes on. The card's own tree stays as it is below
+``{year}/{month}/{job}/{camera}``; beside it lie the manifest (as ``xxhsum -c`` takes it) and a report.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import json
+import os
+import queue
+import re
+import shutil
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import xxhash
+
+from ..errors import AdzerError, Cancelled, UnreadableError
+from .card import PART, Item, Oddity, Survey, shown, survey
+
+TEMPLATE = "{year}/{month}/{job}/{camera}"
+MANIFEST = "manifest.xxh128"
+BLOCK = 8 << 20
+SPARE = 64 << 20  # left free on a destination
+_FIELDS = {"year", "month", "day", "job", "camera", "card"}
+
+
+@dataclass
+class Control:
+    """How others pause and stop a run. ``check`` waits while paused; Cancelled if it is to stop."""
+
+    going: threading.Event = field(default_factory=threading.Event)
+    stopped: bool = False
+
+    def __post_init__(self) -> None:
+        self.going.set()
+
+    def pause(self) -> None:
+        self.going.clear()
+
+    def go_on(self) -> None:
+        self.going.set()
+
+    def stop(self) -> None:
+        self.stopped = True
+        self.going.set()
+
+    def check(self) -> None:
+        self.going.wait()
+        if self.stopped:
+            raise Cancelled("Stopped. What is copied is kept; start the same again to go on.")
+
+
+@dataclass(frozen=True)
+class Moving:
+    """How far a run is: bytes count twice for each destination, once written and once read back."""
+
+    doing: str
+    file: str
+    files: int
+    of_files: int
+    done: int
+    total: int
+    rate: float = 0.0
+    left: float = 0.0
+
+
+@dataclass
+class Outcome:
+    """What became of a card. ``copied``, ``there``: places verified at every destination; the others say why not."""
+
+    card: Path
+    roots: tuple[Path, ...]
+    copied: list[str] = field(default_factory=list)
+    there: list[str] = field(default_factory=list)
+    differing: dict[str, str] = field(default_factory=dict)
+    failed: dict[str, str] = field(default_factory=dict)
+    oddities: tuple[Oddity, ...] = ()
+    size: int = 0
+    seconds: float = 0.0
+    changed_meanwhile: bool = False
+    expected: int = 0
+
+    @property
+    def safe(self) -> bool:
+        """May the card be erased? Only when every file on it was read back and found the same at every destination."""
+        verified = len(self.copied) + len(self.there)
+        blocked = any(o.blocks for o in self.oddities)
+        return not (self.differing or self.failed or blocked or self.changed_meanwhile) and verified == self.expected
+
+    @property
+    def words(self) -> str:
+        """The verdict as sentences."""
+        n = len(self.copied) + len(self.there)
+        where = " and ".join(shown(str(r)) for r in self.roots)
+        if self.safe:
+            return (
+                f"{shown(str(self.card))} is safe to erase: all {n} files were read back at {where} and are the same, "
+                "byte for byte."
+            )
+        why = []
+        if self.differing:
+            why.append(f"{len(self.differing)} differ from a file that is there already")
+        if self.failed:
+            why.append(f"{len(self.failed)} could not be copied")
+        blocked = sum(o.blocks for o in self.oddities)
+        if blocked:
+            why.append(f"{blocked} {'is' if blocked == 1 else 'are'} not a plain file or cannot be read")
+        if self.changed_meanwhile:
+            why.append("the card has changed meanwhile")
+        missing = self.expected - n - len(self.differing) - len(self.failed)
+        if missing > 0:
+            why.append(f"{missing} are not copied yet")
+        return f"{shown(str(self.card))} is NOT safe to erase: {'; '.join(why)}. {n} files are verified."
+
+
+def destination(base: Path, template: str, found: Survey, job: str, camera: str, when: datetime | None = None) -> Path:
+    """The folder for a card below ``base``. AdzerError if the template has a field that there is not."""
+    unknown = set(re.findall(r"{([^}]*)}", template)) - _FIELDS
+    if unknown or template.count("{") != template.count("}"):
+        raise AdzerError(
+            f"The folder pattern {template!r} may use {', '.join('{' + f + '}' for f in sorted(_FIELDS))} and no others."
+        )
+    first = when or datetime.fromtimestamp(min((i.changed_ns for i in found.items if i.changed_ns > 946_684_800 * 10**9),
+                                               default=time.time_ns()) / 1e9)  # fmt: skip
+    held = {
+        "year": f"{first:%Y}", "month": f"{first:%m}", "day": f"{first:%d}", "job": _plain(job), "camera": _plain(camera),
+        "card": _plain(found.card.name),
+    }  # fmt: skip
+    place = template.format(**held).strip("/")
+    if ".." in place.split("/"):
+        raise AdzerError(f"The folder pattern {template!r} leads out of {base}. Write it without '..'.")
+    return base / place
+
+
+def _plain(name: str) -> str:
+    """A name that can be a folder everywhere."""
+    return re.sub(r'[\x00-\x1f\\/:*?"<>|]+', "-", name).strip(" .") or "unnamed"
+
+
+def check_room(found: Survey, roots: Iterable[Path]) -> None:
+    """AdzerError if a destination has not enough space for what is not there yet."""
+    needed: dict[int, tuple[int, Path]] = {}
+    for root in roots:
+        missing = 0
+        for item in found.items:
+            try:
+                missing += item.size if (root / item.place).stat().st_size != item.size else 0
+            except OSError:
+                missing += item.size
+        base = root
+        while not base.exists():
+            base = base.parent
+        device = base.stat().st_dev
+        needed[device] = (needed.get(device, (0, base))[0] + missing, base)
+    for missing, base in needed.values():
+        free = shutil.disk_usage(base).free
+        if missing + SPARE > free:
+            raise AdzerError(
+                f"{shown(str(base))} has {free / 1e9:.2f} GB free and {missing / 1e9:.2f} GB are to be copied there. "
+                "Free some space or choose another disk; nothing was copied."
+            )
+
+
+@dataclass
+class _Job:
+    """One file on its way: the roots where it is written anew, and those where a file of that name is compared."""
+
+    item: Item
+    fresh: list[Path]
+    old: list[Path]
+    digest: str = ""
+
+
+class _Run:
+    def __init__(self, found: Survey, outcome: Outcome, report: Callable[[Moving], None], control: Control) -> None:
+        self.found, self.outcome, self.report, self.control = found, outcome, report, control
+        self.total = 2 * found.size * len(outcome.roots)
+        self.done, self.began, self.said = 0, time.monotonic(), 0.0
+        self.lock = threading.Lock()
+        self.line: queue.Queue[_Job | None] = queue.Queue(maxsize=2)
+        self.fault: BaseException | None = None
+        self.manifests = {root: _Manifest(root) for root in outcome.roots}
+
+    def moved(self, count: int, doing: str, place: str) -> None:
+        with self.lock:
+            self.done += count
+            now = time.monotonic()
+            if now - self.said < 0.1:
+                return
+            self.said = now
+            rate = self.done / max(now - self.began, 1e-3)
+            files = len(self.outcome.copied) + len(self.outcome.there)
+            left = (self.total - self.done) / rate if rate else 0.0
+            self.report(Moving(doing, shown(place), files, len(self.found.items), self.done, self.total, rate, left))
+
+    def go(self) -> None:
+        checker = threading.Thread(target=self._check_all, daemon=True, name="read back")
+        checker.start()
+        buffers = memoryview(bytearray(BLOCK))
+        try:
+            for item in self.found.items:
+                self.control.check()
+                if self.fault is not None:
+                    break
+                job = self._plan(item)
+                if job is not None and self._copy(job, buffers):
+                    self.line.put(job)
+        finally:
+            self.line.put(None)
+            checker.join()
+            for manifest in self.manifests.values():
+                manifest.close()
+        if self.fault is not None:
+            raise self.fault
+
+    # --- writing ---------------------------------------------------------------------------------------------------
+    def _plan(self, item: Item) -> _Job | None:
+        job = _Job(item, [], [])
+        for root in self.outcome.roots:
+            target = root / item.place
+            try:
+                held = os.lstat(target)
+            except OSError:
+                job.fresh.append(root)
+                continue
+            if not target.is_file() or target.is_symlink():
+                self._differs(item, root, "something else of that name is there")
+            elif held.st_size != item.size:
+                self._differs(item, root, f"there it has {held.st_size} bytes, on the card {item.size}")
+            else:
+                job.old.append(root)
+        return job if job.fresh or job.old else None
+
+    def _differs(self, item: Item, root: Path, why: str) -> None:
+        self.outcome.differing[item.place] = (
+            f"{shown(str(root / item.place))}: {why}; it was left alone. Offload this card under another camera's name."
+        )
+
+    def _copy(self, job: _Job, buffer: memoryview) -> bool:
+        """Reads the file once, hashing, and writes it to every fresh destination; False if that failed."""
+        item, digest = job.item, xxhash.xxh3_128()
+        source = self.found.card / item.place
+        parts = []
+        try:
+            with contextlib.ExitStack() as stack:
+                handle = os.open(source, os.O_RDONLY | os.O_NOFOLLOW)
+                stack.callback(os.close, handle)
+                for root in job.fresh:
+                    part = stack.enter_context(_Part(root / item.place))
+                    parts.append(part)
+                while True:
+                    self.control.check()
+                    got = os.readv(handle, [buffer])
+                    if not got:
+                        break
+                    block = buffer[:got]
+                    digest.update(block)
+                    for part in parts:
+                        part.add(block)
+                    self.moved(got * (len(job.fresh) + len(job.old)), "copying", item.place)
+                if os.fstat(handle).st_size != item.size or os.fstat(handle).st_mtime_ns != item.changed_ns:
+                    raise OSError(errno.EIO, "it changed while it was read")
+                for part in parts:
+                    part.finish(item.size)
+        except OSError as error:
+            self._fail(item, parts[0].path if error.errno in (errno.ENOSPC, errno.EDQUOT) and parts else source, error)
+            return False
+        job.digest = digest.hexdigest()
+        return True
+
+    def _fail(self, item: Item, where: str | Path, error: OSError) -> None:
+        if not self.found.card.is_dir():
+            raise UnreadableError(
+                f"{shown(str(self.found.card))} is not there any more. Plug it in and start again; what is copied is kept."
+            )
+        if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EROFS):
+            raise AdzerError(
+                f"{shown(str(where))} cannot be written ({error.strerror}). Free some space and start again; what is copied is kept."
+            )
+        self.outcome.failed[item.place] = f"{shown(str(where))}: {error.strerror or error}"
+
+    # --- reading back ----------------------------------------------------------------------------------------------
+    def _check_all(self) -> None:
+        buffer = memoryview(bytearray(BLOCK))
+        while (job := self.line.get()) is not None:
+            if self.fault is not None:
+                continue
+            try:
+                self._check(job, buffer)
+            except BaseException as error:  # noqa: BLE001 - raised again where the run was started
+                self.fault = error
+
+    def _check(self, job: _Job, buffer: memoryview) -> None:
+        item, good = job.item, True
+        for root in job.fresh + job.old:
+            fresh = root in job.fresh
+            target = root / item.place
+            path = _part_of(target) if fresh else target
+            try:
+                found = self._read_back(path, buffer, item.place)
+                if found != job.digest:
+                    good = False
+                    if fresh:
+                        path.unlink()
+                        self.outcome.failed[item.place] = (
+                            f"{shown(str(target))}: read back, it is not what was on the card. Is the disk sound? Copy it again."
+                        )
+                    else:
+                        self._differs(item, root, "it has the same size and other content")
+                    continue
+                if fresh:
+                    os.utime(path, ns=(item.changed_ns, item.changed_ns))
+                    if not _name(path, target):
+                        good = False
+                        self._differs(item, root, "a file of that name has come there meanwhile")
+                        continue
+                self.manifests[root].add(job.digest, item.place)
+            except OSError as error:
+                good = False
+                self._fail(item, path, error)
+        if good and item.place not in self.outcome.differing and item.place not in self.outcome.failed:
+            (self.outcome.copied if job.fresh else self.outcome.there).append(item.place)
+
+    def _read_back(self, path: Path, buffer: memoryview, place: str) -> str:
+        """The hash of what the disk holds, not of what memory remembers."""
+        digest = xxhash.xxh3_128()
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
+        try:
+            with contextlib.suppress(OSError):
+                os.posix_fadvise(handle, 0, 0, os.POSIX_FADV_DONTNEED)
+            while got := os.readv(handle, [buffer]):
+                self.control.check()
+                digest.update(buffer[:got])
+                self.moved(got, "reading back", place)
+        finally:
+            os.close(handle)
+        return digest.hexdigest()
+
+
+def _part_of(target: Path) -> Path:
+    return target.with_name(f".{target.name}{PART}")
+
+
+class _Part:
+    """A copy that has not got its name yet. What an earlier run wrote is compared instead of written again."""
+
+    def __init__(self, target: Path) -> None:
+        self.path = _part_of(target)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        self.handle = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+        self.have, self.at = os.fstat(self.handle).st_size, 0
+
+    def __enter__(self) -> _Part:
+        return self
+
+    def __exit__(self, *exc: object) -> None:
+        os.close(self.handle)
+
+    def add(self, block: memoryview) -> None:
+        overlap = min(max(self.have - self.at, 0), len(block))
+        if overlap and os.pread(self.handle, overlap, self.at) != block[:overlap]:
+            self.have = overlap = 0
+        while overlap < len(block):
+            overlap += os.pwrite(self.handle, block[overlap:], self.at + overlap)
+        self.at += len(block)
+
+    def finish(self, size: int) -> None:
+        os.ftruncate(self.handle, size)
+        os.fsync(self.handle)
+
+
+def _name(part: Path, target: Path) -> bool:
+    """Gives a part its name unless that is taken; False then. The folder is flushed, too."""
+    try:
+        os.link(part, target)
+        part.unlink()
+    except FileExistsError:
+        return False
+    except OSError:  # a disk without hard links
+        if os.path.lexists(target):
+            return False
+        part.rename(target)
+    handle = os.open(target.parent, os.O_RDONLY)
+    try:
+        with contextlib.suppress(OSError):
+            os.fsync(handle)
+    finally:
+        os.close(handle)
+    return True
+
+
+class _Manifest:
+    """Lines of ``hash  place``, added as files are verified and put in order at the end."""
+
+    def __init__(self, root: Path) -> None:
+        self.path = root / MANIFEST
+        root.mkdir(parents=True, exist_ok=True)
+        self.held = read_manifest(self.path)
+        self.file = self.path.open("ab")
+        if self.file.tell():
+            self.file.write(b"\n")  # in case the last line was cut off
+
+    def add(self, digest: str, place: str) -> None:
+        self.held[place] = digest
+        self.file.write(_line(digest, place))
+        self.file.flush()
+
+    def close(self) -> None:
+        self.file.close()
+        part = self.path.with_name(f".{MANIFEST}{PART}")
+        with part.open("wb") as out:
+            out.writelines(_line(digest, place) for place, digest in sorted(self.held.items()))
+            out.flush()
+            os.fsync(out.fileno())
+        part.replace(self.path)
+
+
+def _line(digest: str, place: str) -> bytes:
+    raw = os.fsencode(place)
+    if b"\\" in raw or b"\n" in raw:
+        return b"\\" + digest.encode() + b"  " + raw.replace(b"\\", b"\\\\").replace(b"\n", b"\\n") + b"\n"
+    return digest.encode() + b"  " + raw + b"\n"
+
+
+def read_manifest(path: Path) -> dict[str, str]:
+    """Place → hash; lines that are no such pair are left out."""
+    held = {}
+    try:
+        for line in path.read_bytes().split(b"\n"):
+            escaped = line.startswith(b"\\")
+            match = re.fullmatch(rb"([0-9a-f]{32})  (.+)", line[1:] if escaped else line, re.DOTALL)
+            if match:
+                raw = match[2]
+                if escaped:
+                    raw = re.sub(rb"\\(.)", lambda m: b"\n" if m[1] == b"n" else m[1], raw)
+                held[os.fsdecode(raw)] = match[1].decode()
+    except OSError:
+        pass
+    return held
+
+
+def offload(
+    card: Path, bases: Iterable[Path], job: str, camera: str = "", template: str = TEMPLATE, when: datetime | None = None,
+    report: Callable[[Moving], None] = lambda _: None, control: Control | None = None,
+) -> Outcome:  # fmt: skip
+    """Copies a card below every base folder and verifies it there; see the module's words.
+
+    AdzerError with a sentence if it cannot be begun or gone on with; Cancelled if it was stopped. Both leave everything
+    that is verified under its name, and the rest as parts to go on from.
+    """
+    card = card.absolute()
+    found = survey(card)
+    roots = tuple(
+        dict.fromkeys(destination(Path(b).absolute(), template, found, job, camera or card.name, when) for b in bases)
+    )
+    for root in roots:
+        if root.is_relative_to(card) or card.is_relative_to(root):
+            raise AdzerError(f"{shown(str(root))} and the card lie inside each other. Choose a folder on another disk.")
+    check_room(found, roots)
+    outcome = Outcome(card, roots, oddities=found.oddities, size=found.size, expected=len(found.items))
+    began = time.monotonic()
+    try:
+        run = _Run(found, outcome, report, control or Control())
+        run.go()
+    except PermissionError as error:
+        raise AdzerError(f"{shown(str(error.filename))} may not be written by you. Choose another folder.") from None
+    except OSError as error:
+        raise AdzerError(
+            f"{shown(str(error.filename or roots[0]))} cannot be written ({error.strerror}). Choose another folder."
+        ) from None
+    finally:
+        outcome.seconds = time.monotonic() - began
+    outcome.changed_meanwhile = survey(card).items != found.items
+    for root in roots:
+        write_report(root, outcome)
+    report(Moving("done", "", len(outcome.copied) + len(outcome.there), len(found.items), run.total, run.total))
+    return outcome
+
+
+def write_report(root: Path, outcome: Outcome) -> Path:
+    """A text for people beside the copied tree; an earlier report is never replaced."""
+    now = datetime.now()
+    lines = [
+        f"Offload of {shown(str(outcome.card))}, {now:%Y-%m-%d %H:%M}", "", outcome.words, "",
+        f"{len(outcome.copied)} files copied, {len(outcome.there)} were there already and are the same; "
+        f"{outcome.size / 1e6:.1f} MB in {outcome.seconds:.0f} s.",
+        f"Check again at any time, in this folder: xxhsum -c {MANIFEST}",
+    ]  # fmt: skip
+    for title, rows in (
+        ("Differs from what is there", outcome.differing), ("Could not be copied", outcome.failed),
+        ("Odd", {o.place: f"{shown(o.place)} {o.why}" for o in outcome.oddities}),
+    ):  # fmt: skip
+        if rows:
+            lines += ["", title, *(f"  {text}" for text in rows.values())]
+    for n in range(1, 1000):
+        path = root / f"offload {now:%Y-%m-%d %H%M}{'' if n == 1 else f' {n}'}.txt"
+        with contextlib.suppress(FileExistsError), path.open("x", encoding="utf-8", errors="replace") as file:
+            file.write("\n".join(lines) + "\n")
+            return path
+    return root
+
+
+def as_json(outcome: Outcome) -> dict[str, Any]:
+    """Plain values, with odd names made readable."""
+    return {
+        "card": shown(str(outcome.card)), "destinations": [shown(str(r)) for r in outcome.roots], "safe_to_erase": outcome.safe,
+        "words": outcome.words, "copied": [shown(p) for p in outcome.copied], "there": [shown(p) for p in outcome.there],
+        "differing": {shown(k): v for k, v in outcome.differing.items()},
+        "failed": {shown(k): v for k, v in outcome.failed.items()},
+        "oddities": [{"place": shown(o.place), "why": o.why, "blocks": o.blocks} for o in outcome.oddities],
+        "bytes": outcome.size, "seconds": round(outcome.seconds, 2),
+    }  # fmt: skip
+
+
+def main() -> None:
+    """For the desk, in a process of its own: arguments as JSON, progress as JSON lines, and pause, go or stop on input."""
+    ask = json.loads(sys.argv[1])
+    control = Control()
+
+    def listen() -> None:
+        for line in sys.stdin:
+            {"pause": control.pause, "go": control.go_on}.get(line.strip(), control.stop)()
+        control.stop()  # the desk is gone
+
+    threading.Thread(target=listen, daemon=True).start()
+
+    def say(moving: Moving) -> None:
+        print(json.dumps({"moving": moving.__dict__}), flush=True)
+
+    try:
+        done = offload(Path(ask["card"]), [Path(p) for p in ask["to"]], ask["job"], ask.get("camera", ""),
+                       ask.get("template", TEMPLATE), report=say, control=control)  # fmt: skip
+        files = [str(done.roots[0] / p) for p in done.copied + done.there]
+        print(json.dumps({"outcome": as_json(done), "files": files}), flush=True)
+    except AdzerError as error:
+        print(json.dumps({"error": str(error)}), flush=True)
+
+
+if __name__ == "__main__":
+    main()

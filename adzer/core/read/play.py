@@ -1,0 +1,75 @@
+"""Will it play? Measured on this machine, and judged by player cards for the machines that are not here."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from ..cards import PlayerCard
+from ..errors import Cancelled
+from ..media.decode import Reader
+from ..media.probe import FileFacts
+from .seen import Play
+
+CODECS = {
+    "h264": "H.264", "hevc": "H.265", "mpeg2video": "H.262", "mpeg4": "MPEG-4 part 2", "av1": "AV1", "dnxhd": "SMPTE ST 2019",
+    "ffv1": "FFV1 (RFC 9043)", "mjpeg": "Motion JPEG", "rawvideo": "uncompressed", "tiff": "TIFF frames", "dpx": "DPX frames",
+    "exr": "EXR frames",
+}  # fmt: skip
+
+
+def codec_title(facts: FileFacts) -> str:
+    """H.265, 10-bit 4:2:2."""
+    if facts.mosaic:
+        return "DNG sensor values"
+    return f"{CODECS.get(facts.codec, 'another codec')}, {facts.bits}-bit {facts.chroma if not facts.rgb else 'RGB'}"
+
+
+def measure(facts: FileFacts, seconds: float = 0.8, cancelled: Callable[[], bool] = lambda: False) -> Play:
+    """Decodes on for ``seconds`` as playing does, then jumps to three places as a person does."""
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        n = len(reader)
+        began, count = 0.0, 0
+        for frame in reader.frames(0, n):
+            if not count:
+                began = time.monotonic()  # opening and the first frame are not playing
+            count += 1
+            if time.monotonic() - began > seconds or cancelled():
+                break
+            del frame
+        took = time.monotonic() - began
+        rate = (count - 1) / took if count > 1 and took > 0 else 0.0
+        jumps = []
+        for share in (0.83, 0.31, 0.62):
+            if cancelled():
+                raise Cancelled("Measuring was stopped.")
+            start = time.monotonic()
+            next(iter(reader.frames(int(share * (n - 1)), n)), None)
+            jumps.append(time.monotonic() - start)
+    return Play(round(rate, 2), round(1000 * sorted(jumps)[1], 1), count)
+
+
+def judge(facts: FileFacts, card: PlayerCard) -> str | None:
+    """Why a player of this kind cannot decode the file in hardware; None if it can. The nearest of its abilities counts."""
+    same = [d for d in card.decodes if d.codec == facts.codec]
+    if not same:
+        return f"no {CODECS.get(facts.codec, 'such')} decoder is built into it"
+    reasons: list[list[str]] = []
+    for d in same:
+        why = []
+        if facts.bits > d.bits:
+            why.append(f"{facts.bits}-bit samples (it takes {d.bits})")
+        if facts.chroma not in d.chroma or facts.rgb:
+            why.append(f"{'RGB' if facts.rgb else facts.chroma} chroma (it takes {' and '.join(d.chroma)})")
+        long, short = max(facts.raster), min(facts.raster)
+        if long > max(d.max_raster) or short > min(d.max_raster):
+            why.append(f"{facts.raster[0]}×{facts.raster[1]} (at most {d.max_raster[0]}×{d.max_raster[1]})")
+        pixels = facts.raster[0] * facts.raster[1] * float(facts.rate or 0)
+        if not why and pixels > 1.02 * d.max_raster[0] * d.max_raster[1] * d.max_rate:
+            why.append(
+                f"{float(facts.rate or 0):g} frames a second at this size (at most {d.max_rate:g} at its largest)"
+            )
+        if not why:
+            return None
+        reasons.append(why)
+    return "; ".join(min(reasons, key=lambda r: len(r)))

@@ -1,0 +1,103 @@
+"""Frames to look at: a few spread over the shot, and a short run; and their luma, made small."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import Cancelled, UnreadableError
+from ..media.decode import Frame, Reader
+from ..media.rolls import Source
+from ..pixels import Samples
+
+Array = NDArray[np.float32]
+SPREAD, RUN = 5, 9
+
+
+@dataclass(frozen=True)
+class Sampling:
+    """``spread``: frames all over the shot; ``run``: consecutive ones from one place."""
+
+    spread: list[Frame]
+    run: list[Frame]
+
+
+def sample(source: Source, print_: str, spread: int = SPREAD, run: int = RUN,
+           cancelled: Callable[[], bool] = lambda: False) -> Sampling:  # fmt: skip
+    """Keyframes where there are enough of them, so that nothing is decoded in vain. Cancelled if asked to stop."""
+    with Reader(source, print_=print_) as reader:
+        n = len(reader)
+        wanted = [int((i + 0.5) * n / spread) for i in range(min(spread, n))]
+        keys = np.searchsorted(reader.index.pts, reader.index.keys)
+        keys = keys[keys < n]
+        if len(keys) >= spread:
+            wanted = [int(keys[np.argmin(np.abs(keys - k))]) for k in wanted]
+        start = max(0, min(int(keys[np.argmin(np.abs(keys - n // 2))]) if len(keys) else n // 2, n - run))
+        frames = []
+        for number in sorted(set(wanted)):
+            if cancelled():
+                raise Cancelled("Reading was stopped.")
+            try:
+                frames.append(reader.frame(number))
+            except UnreadableError:
+                if not frames and number == max(wanted):
+                    raise
+        followed = []
+        for frame in reader.frames(start, min(start + run, n)):
+            if cancelled():
+                raise Cancelled("Reading was stopped.")
+            followed.append(frame)
+    return Sampling(frames, followed)
+
+
+def luma(frame: Frame, samples: Samples, step: tuple[int, int] = (1, 1)) -> Array:
+    """Signal of luma on every ``step``-th pixel (x, y), 0 black and 1 nominal peak."""
+    planes = [frame.cropped(i)[:: step[1], :: step[0]] for i in range(3 if samples.format.rgb else 1)]
+    top = np.float32(samples.top)
+    if samples.format.rgb:
+        weights = (0.2126, 0.7152, 0.0722)
+        mixed: Array = sum(w * p.astype(np.float32) for w, p in zip(weights, planes, strict=True)) / top  # type: ignore[assignment]
+        return mixed
+    unit = np.float32(2.0 ** (samples.format.bits - 8))
+    codes = planes[0].astype(np.float32)
+    return (codes - 16 * unit) / (219 * unit) if samples.limited else codes / top
+
+
+def small(frame: Frame, samples: Samples, width: int = 480) -> Array:
+    """Luma averaged over square cells so that about ``width`` columns are left; outer cells keep the outermost pixels."""
+    w, h = frame.raster
+    k = max(1, w // width)
+    stride = max(1, k // 3)
+    full = luma(frame, samples, (1, 1) if stride == 1 else (stride, stride))
+    return shrunk(full, k // stride)
+
+
+def shrunk(values: Array, k: int) -> Array:
+    """Means over k×k cells; what is left at the end of a row or column is dropped in equal parts at both sides."""
+    if k <= 1:
+        return values
+    h, w = values.shape[0] // k, values.shape[1] // k
+    cut = values[: h * k, : w * k].reshape(h, k, w, k)
+    result: Array = cut.mean(axis=(1, 3))
+    return result
+
+
+def rgb(frame: Frame, samples: Samples, stride: int) -> NDArray[np.float64]:
+    """R′G′B′ signal (n, 3) on a grid of every ``stride``-th pixel each way."""
+    return codes(frame, samples, stride) @ samples.to_signal()[:, :3].T + samples.to_signal()[:, 3]
+
+
+def codes(frame: Frame, samples: Samples, stride: int) -> NDArray[np.float64]:
+    """Codes of the three planes (n, 3) at the same places."""
+    sx, sy = samples.format.sub
+    w, h = frame.raster
+    rows, columns = np.arange(0, h, stride), np.arange(0, w, stride)
+    planes: list[Any] = []
+    for i in range(samples.format.planes):
+        y, x = (rows // sy, columns // sx) if i else (rows, columns)
+        planes.append(frame.cropped(i)[np.ix_(y, x)].astype(np.float64).ravel())
+    return np.stack(planes if len(planes) == 3 else planes * 3, axis=-1)

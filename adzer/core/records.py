@@ -15,6 +15,8 @@ T = TypeVar("T")
 def _enc(value: Any) -> Any:
     if isinstance(value, Fraction):
         return f"{value.numerator}/{value.denominator}"
+    if hasattr(value, "item"):  # a number as the measuring library holds it
+        return value.item()
     raise NotImplementedError(f"cannot write a {type(value).__name__} as JSON")
 
 

@@ -19,17 +19,18 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from . import cards
-from .compile import freeze, preview_plan, recorded_plan
+from . import cards, proxies
+from .compile import freeze, freeze_copy, preview_plan, recorded_plan
 from .errors import AdzerError
-from .intake import look_at, source_problem, take
+from .intake import join_chapters, look_at, source_problem, take
 from .media import probe
 from .media.decode import Frame, Reader
 from .media.probe import FileFacts
 from .pixels import PixelPlan, Processor
-from .proxies import look_of, offered
 from .read import play
+from .read.depth import level_marks
 from .read.seen import Seen
+from .read.step import assumed_samples
 from .render import trial
 from .route import Route, walk
 
@@ -54,11 +55,12 @@ class Picturing:
     whole: bool = False
     before: bool = False
     scopes: bool = False
+    marks: bool = False
 
 
 @dataclass(frozen=True)
 class Chore:
-    """``what`` take · look · play · sources · gaps · trial · relink · baked, with its arguments; ``key`` comes back with the reply."""
+    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · join. ``key`` comes back."""
 
     key: str
     what: str
@@ -94,6 +96,7 @@ class Reply:
     before: Image | None = None
     scopes: Scopes | None = None
     number: int = 0
+    marks: NDArray[np.int8] | None = None  # cells of the recorded picture: 1 at the top of its levels, −1 at the bottom
 
 
 @dataclass
@@ -154,7 +157,8 @@ class Pictures:
         if ask.before or after is None:
             token = ("before", ask.facts.fingerprint, ask.card, ask.size, _same(route))
             before, _, _ = self._run(token, lambda: recorded_plan(ask.facts, walked, *ask.size), frame)
-        return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number)
+        marks = level_marks(frame, assumed_samples(ask.facts, route.read)) if ask.marks else None
+        return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 
     def _run(self, key: Any, make: Callable[[], PixelPlan], frame: Frame) -> tuple[Image, list[Any], PixelPlan]:
         from . import kernels
@@ -211,9 +215,13 @@ def do_chore(chore: Chore) -> Any:
     if chore.what == "play":
         return play.measure(*chore.args)
     if chore.what == "relink":
-        return offered(*chore.args)
+        shots, paths = chore.args
+        found, said = proxies.offered(paths)
+        return proxies.match(shots, found), found, said
     if chore.what == "baked":
-        return look_of(*chore.args)
+        return proxies.look_of(*chore.args)
+    if chore.what == "join":
+        return join_chapters(*chore.args)
     if chore.what == "sources":
         return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
     if chore.what == "gaps":
@@ -225,6 +233,11 @@ def do_chore(chore: Chore) -> Any:
             out = Path(folder) / f"x.{delivery.container}"
             order = freeze(shot.name, shot.facts, shot.route, card, out, shot.start, shot.stop, seen, rate)
             return trial(order, Path(folder))
+    if chore.what == "copy trial":
+        shot, card, size = chore.args
+        with tempfile.TemporaryDirectory(prefix="adzer-") as folder:
+            out = Path(folder) / "x.mov"
+            return trial(freeze_copy(shot.name, shot.facts, shot.route, card, proxies.SCALES[size], out), Path(folder))
     raise AdzerError(f"There is no chore {chore.what!r}.")
 
 

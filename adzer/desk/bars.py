@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import islice
+
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
@@ -12,7 +14,7 @@ from .model import Desk
 from .theme import draw_mark, font, theme
 from .widgets.questions import act
 
-PLACES = ("Board", "Queue", "Log")
+PLACES = ("Board", "Cards", "Queue", "Log")
 
 
 class TopBar(QWidget):
@@ -24,11 +26,12 @@ class TopBar(QWidget):
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk, self.place = desk, "Board"
+        self.looking = 0  # shots that are still to be looked at
         self.setFixedHeight(42)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def _tabs(self) -> dict[str, QRectF]:
-        x = self.width() / 2 - 3 * 76 / 2
+        x = self.width() / 2 - len(PLACES) * 76 / 2
         return {name: QRectF(x + i * 76, 0, 76, 42) for i, name in enumerate(PLACES)}
 
     def _corner(self) -> dict[str, QRectF]:
@@ -47,12 +50,18 @@ class TopBar(QWidget):
         x = 18 + painter.fontMetrics().horizontalAdvance(name) + 22
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
-        n = len(self.desk.shots)
-        painter.drawText(
-            QRectF(x, 0, 220, 42),
-            Qt.AlignmentFlag.AlignVCenter,
-            f"{n} {'shot' if n == 1 else 'shots'} · every answer is saved",
-        )
+        n, shown = len(self.desk.all), len(self.desk.shots)
+        words = f"{shown} of {n} shots" if shown != n else f"{n} {'shot' if n == 1 else 'shots'}"
+        if self.looking:
+            words += f" · looking at {self.looking}"
+        painter.drawText(QRectF(x, 0, 190, 42), Qt.AlignmentFlag.AlignVCenter, words)
+        if self.desk.on_proxies:
+            x += painter.fontMetrics().horizontalAdvance(words) + 14
+            tag = QRectF(x, 11, 86, 20)
+            painter.fillRect(tag, p.accent)
+            painter.setPen(p.high)
+            painter.setFont(font(8.5, bold=True))
+            painter.drawText(tag, Qt.AlignmentFlag.AlignCenter, "on proxies")
         for name, box in self._tabs().items():
             here = name == self.place
             painter.setFont(font(10, bold=here))
@@ -60,9 +69,7 @@ class TopBar(QWidget):
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
             if here:
                 painter.fillRect(QRectF(box.left() + 16, 39, box.width() - 32, 3), p.accent)
-        counts = {level: 0 for level in (Level.STOP, Level.WARN, Level.NOTE)}
-        for _, finding in self.desk.findings():
-            counts[finding.level] += 1
+        counts = {level: self.desk.counts[level] for level in (Level.STOP, Level.WARN, Level.NOTE)}
         x = self.width() - 320
         painter.setFont(font(9.5))
         for level, count in counts.items():
@@ -114,9 +121,10 @@ class NextLine(QWidget):
         self._at = 0
 
     def _all(self) -> list[tuple[Shot, Finding]]:
-        """Of the selected shot first, the most severe first."""
+        """Of the selected shot first, the most severe first; beyond a few hundred nobody steps through them."""
         shot = self.desk.shot
-        return sorted(self.desk.findings(), key=lambda sf: (shot is None or sf[0].id != shot.id, -sf[1].level.weight))
+        found = list(islice(self.desk.findings(), 400))
+        return sorted(found, key=lambda sf: (shot is None or sf[0].id != shot.id, -sf[1].level.weight))
 
     def refresh(self, start: bool = True) -> None:
         if start:
@@ -124,11 +132,17 @@ class NextLine(QWidget):
         found = self._all()
         self.shown = found[self._at % len(found)] if found else None
         self.skip.setVisible(len(found) > 1)
-        self.keys.setText("↵ unfold · ↑↓ shot · ←→ stage · ^D same as the row above · A add recordings · ? keys")
+        self.keys.setText(
+            "↵ unfold · ↑↓ shot · ←→ stage · ^D same as the row above · / find · K keep · D drop · F a card · ? keys"
+        )
         if self.shown is None:
             self.fix.setVisible(False)
             self.title.setText("Nothing stands in the way" if self.desk.shots else "Start here")
-            self.text.setText("Unfold Deliver and queue it." if self.desk.shots else "Drop recordings on the Board.")
+            self.text.setText(
+                "Unfold Deliver and queue it."
+                if self.desk.shots
+                else "Plug in a card and press F, or drop recordings on the Board."
+            )
         else:
             shot, finding = self.shown
             self.title.setText(f"{shot.name} · {finding.stage.capitalize()}")

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.finding import Fix
+from ..core.proxies import stand_in
 from ..core.read.step import shown_timecode
 from ..core.service import Reply
 from .benches.base import StageBench
@@ -25,6 +26,7 @@ from .benches.quiet import QuietBench
 from .benches.read import ReadBench
 from .benches.shape import ShapeBench
 from .model import Desk
+from .reading import Reading
 from .theme import draw_mark, theme, worst_level
 from .widgets.findings import FindingList
 from .widgets.picture import PictureView
@@ -70,9 +72,10 @@ class Strip(QWidget):
 class BenchView(QWidget):
     """Shows the unfolded stage of the selected shot and keeps picture and plots in step with the answers."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, reading: Reading) -> None:
         super().__init__()
         self.desk = desk
+        self.reading = reading
         self._benches: dict[str, StageBench] = {}
         self._columns: dict[str, int] = {}
         self._findings: dict[str, FindingList] = {}
@@ -136,8 +139,12 @@ class BenchView(QWidget):
 
     def _bench_for(self, stage: str) -> StageBench:
         if stage not in self._benches:
-            kinds = {"read": ReadBench, "shape": ShapeBench, "colour": ColourBench, "deliver": DeliverBench}
-            bench = kinds[stage](self.desk) if stage in kinds else QuietBench(self.desk, stage)
+            kinds = {"shape": ShapeBench, "colour": ColourBench, "deliver": DeliverBench}
+            bench: StageBench
+            if stage == "read":
+                bench = ReadBench(self.desk, self.reading)
+            else:
+                bench = kinds[stage](self.desk) if stage in kinds else QuietBench(self.desk, stage)
             self._benches[stage] = bench
             found = self._findings[stage] = FindingList(self._mend)
             self._columns[stage] = self.questions.addWidget(_column(bench, found))
@@ -170,7 +177,11 @@ class BenchView(QWidget):
             shot.start,
             shot.stop,
             shot.trials,
-            shot.levels is None,
+            shot.parts,
+            shot.doubts,
+            shot.marks,
+            self.desk.seen(shot),
+            self.desk.on_proxies,
             self.desk.problems.get(shot.id),
         )
         if state == self._state:  # only the frame has moved
@@ -182,8 +193,9 @@ class BenchView(QWidget):
             shot.facts.frames,
             shot.start,
             shot.stop,
-            shot.facts.rate or self.desk.job.rate,
+            shot.facts.rate or self.desk.job_rate,
             lambda f: shown_timecode(shot.facts, f),
+            [m.frame for m in shot.marks],
         )
         self._refresh_answers()
         self.ask()
@@ -207,7 +219,8 @@ class BenchView(QWidget):
             return
         walked = self.desk.walk(shot)
         w, h = walked["deliver"].after.raster
-        words = f"as delivered · {walked.card.title} · {w}×{h}"
+        source = "from its proxy · " if self.desk.on_proxies and stand_in(shot) else ""
+        words = f"{source}as delivered · {walked.card.title} · {w}×{h}"
         self.picture.caption_left = f"{shown_timecode(shot.facts, self.desk.frame)}"
         self.picture.caption_right = "the whole picture, desqueezed" if bench.whole else words
         self.side.caption_right = f"{walked.card.title} · {w}×{h}"
@@ -226,13 +239,15 @@ class BenchView(QWidget):
         size = (room.width(), room.height())
         if self.timer.isActive():
             size = (min(size[0], PLAY_WIDTH), min(size[1], PLAY_WIDTH))
+        facts, route = self.desk.shown(shot)
         common = {
-            "facts": shot.facts, "levels": shot.levels, "route": self.desk.route_of(shot), "card": self.desk.card_of(shot),
-            "number": self.desk.frame,
+            "facts": facts, "seen": self.desk.seen(shot), "route": route, "card": self.desk.card_of(shot),
+            "number": min(self.desk.frame, facts.frames - 1),
         }  # fmt: skip
         self.desk.worker.picture(
-            "main", **common, size=size, whole=bench.whole, before=with_before, scopes=bench.scopes
-        )
+            "main", **common, size=size, whole=bench.whole, before=with_before, scopes=bench.scopes,
+            marks=bench.marks,
+        )  # fmt: skip
         if bench.whole:
             room = self.side.room()
             self.desk.worker.picture("side", **common, size=(room.width(), room.height()))
@@ -283,6 +298,14 @@ class BenchView(QWidget):
         elif shot is not None:
             self._ready = True
             self.timer.start(max(1, round(1000 / float(shot.facts.rate or 25))))
+
+    def next_mark(self, step: int) -> None:
+        """Goes to the next mark, or the one before."""
+        shot = self.desk.shot
+        frames = [m.frame for m in shot.marks] if shot else []
+        ahead = [f for f in frames if (f - self.desk.frame) * step > 0]
+        if ahead:
+            self.desk.go_to(min(ahead, key=lambda f: abs(f - self.desk.frame)))
 
     def _dragged(self, place: QPointF, done: bool) -> None:
         if self.bench is not None:

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QAbstractScrollArea, QSizePolicy, QWidget
 
 from ..core.job import Shot
 from ..core.media import timecode
+from ..core.proxies import stand_in
 from ..core.read.advise import STANDARD_RATES
 from ..core.stage import STAGES
 from .cells import COMPACT, ROW, SHOT_WIDTH, column_rects, draw_cell
@@ -33,13 +34,17 @@ class Thumbnails:
         self._images: dict[int, tuple[object, QImage | None]] = {}
 
     def get(self, shot: Shot) -> QImage | None:
-        token = (shot.route, shot.start, shot.stop, self.desk.card_of(shot))
+        facts, route = self.desk.shown(shot)
+        seen = self.desk.seen(shot)
+        token = (route, shot.start, shot.stop, self.desk.card_of(shot), facts.fingerprint, seen is not None)
         held = self._images.get(shot.id)
         if held is None or held[0] != token:
             old = held[1] if held else None
             self._images[shot.id] = (token, old)
+            if len(self._images) > 600:
+                self._images.pop(next(iter(self._images)))
             self.desk.worker.picture(
-                f"thumb-{shot.id}", facts=shot.facts, levels=shot.levels, route=shot.route, card=self.desk.card_of(shot),
+                f"thumb-{shot.id}", facts=facts, seen=seen, route=route, card=self.desk.card_of(shot),
                 number=(shot.start + shot.stop) // 2, size=self.SIZE,
             )  # fmt: skip
             return old
@@ -71,13 +76,26 @@ def draw_row(
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.drawImage(QRectF(mat.center().x() - w / 2, mat.center().y() - h / 2, w, h), image)
     x, room = rect.left() + 136, SHOT_WIDTH - 140
-    lines = [(shot.name, True, p.ink), (shot.kind, False, p.quiet), (length_text(shot), False, p.quiet)]
+    what = " · ".join(w for w in (shot.scene, shot.camera or shot.kind) if w)
+    extra = [f"{len(shot.marks)} marks" if len(shot.marks) > 1 else "1 mark" if shot.marks else ""]
+    extra += ["proxy" if stand_in(shot) else "", "notes" if shot.notes else ""]
+    length = " · ".join([length_text(shot), *(e for e in extra if e)])
+    dropped = shot.verdict == "drop"
+    lines = [(shot.name, True, p.quiet if dropped else p.ink), (what, False, p.quiet), (length, False, p.quiet)]
+    if shot.verdict:
+        painter.setFont(font(8, bold=True))
+        painter.setPen(p.quiet if dropped else p.fine)
+        tag = QRectF(rect.left() + 136, rect.bottom() - 17, 60, 14)
+        painter.drawText(tag, Qt.AlignmentFlag.AlignVCenter, shot.verdict)
     y = rect.center().y() - (27 if drawing else 25)
     for words, bold, colour in lines:
         painter.setFont(font(9.5 if bold else 8.5, bold=bold))
         painter.setPen(colour)
         words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, room)
         painter.drawText(QRectF(x, y, room, 18), Qt.AlignmentFlag.AlignVCenter, words)
+        if bold and dropped:
+            struck = painter.fontMetrics().horizontalAdvance(words)
+            painter.drawLine(QPointF(x, y + 9.5), QPointF(x + struck, y + 9.5))
         y += 18 if drawing else 16.5
     for stage, box in column_rects(rect.width(), rect.top(), rect.height()).items():
         draw_cell(painter, desk, shot, stage, box, drawing)
@@ -183,8 +201,14 @@ class BoardView(QAbstractScrollArea):
         painter = QPainter(self.viewport())
         painter.fillRect(self.viewport().rect(), theme.p.paper)
         offset, width = self.verticalScrollBar().value(), self.viewport().width()
-        if not self.desk.shots:
+        if not self.desk.all:
             self._paint_empty(painter)
+            return
+        if not self.desk.shots:
+            painter.setPen(theme.p.quiet)
+            painter.setFont(font(10))
+            words = f"None of {len(self.desk.all)} shots fits “{self.desk.filter}”. Esc shows all."
+            painter.drawText(self.viewport().rect(), Qt.AlignmentFlag.AlignCenter, words)
             return
         for i in range(offset // ROW, min(len(self.desk.shots), (offset + self.viewport().height()) // ROW + 1)):
             draw_row(
@@ -209,7 +233,7 @@ class BoardView(QAbstractScrollArea):
         painter.drawText(
             box.adjusted(0, 24, 0, 24),
             Qt.AlignmentFlag.AlignCenter,
-            "Drop recordings here, or press A to choose them. Files are read, never changed.",
+            "Plug in a card and press F to copy it safely, or drop recordings here. Files are read, never changed.",
         )
 
     def _row_at(self, y: float) -> int | None:
@@ -221,13 +245,16 @@ class BoardView(QAbstractScrollArea):
         if row is None:
             return
         extend = event.modifiers() & Qt.KeyboardModifier.ShiftModifier
-        anchor = self.desk.selected
+        one_more = event.modifiers() & Qt.KeyboardModifier.ControlModifier
+        anchor, marked = self.desk.selected, self.desk.marked | {self.desk.selected}
         for i, box in enumerate(column_rects(self.viewport().width(), 0, 10_000).values()):
             if box.contains(QPointF(event.position().x(), 1)):
                 self.desk.column = i
         self.desk.select(row)
         if extend:
             self.desk.marked = set(range(min(anchor, row), max(anchor, row) + 1))
+        elif one_more:
+            self.desk.marked = marked ^ {row} if row in marked and row != anchor else marked | {row}
         self.desk.moved.emit()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:

@@ -12,6 +12,7 @@ from ..core.colour import cards as colour_cards
 from ..core.deliver.advise import estimate, size_text, time_text
 from ..core.finding import Level
 from ..core.job import Shot
+from ..core.picture import Picture
 from ..core.read.advise import rate_text
 from ..core.shape.step import Shaped
 from ..core.stage import STAGES
@@ -54,7 +55,8 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
             if after.curve
             else f"curve unknown, {after.bits}-bit"
         )
-        return Cell(first, f"{after.raster[0]}×{after.raster[1]} · {rate}", level, False)
+        form = form_words(after)
+        return Cell(first, f"{form or f'{after.raster[0]}×{after.raster[1]}'} · {rate}", level, False)
     if stage in ("join", "develop", "steady"):
         return Cell("–", "", level, True)
     if stage == "shape":
@@ -68,6 +70,20 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
         grey = chain.grey
         return Cell(stop.result.says, f"middle grey {grey:.0%}", level, False)
     return _deliver_cell(desk, shot, level)
+
+
+def form_words(picture: Picture) -> str:
+    """sphere · eyes over, right first: what is not a plain flat picture, in a few words."""
+    words = []
+    if picture.mosaic not in (None, "none"):
+        words.append("sensor values")
+    if picture.projection == "equirectangular":
+        words.append("half sphere" if picture.coverage == "180" else "sphere")
+    elif picture.projection == "fisheye":
+        words.append("round lens" if picture.coverage != "360" else "two round lenses")
+    if picture.eyes not in (None, "one"):
+        words.append(f"eyes {'beside' if picture.eyes == 'side by side' else 'over'}, {picture.first or '?'} first")
+    return ", ".join(words)
 
 
 def _deliver_cell(desk: Desk, shot: Shot, level: Level | None) -> Cell:
@@ -133,12 +149,50 @@ def draw_cell(painter: QPainter, desk: Desk, shot: Shot, stage: str, rect: QRect
         draw_mark(painter, QPointF(rect.right() - 16, rect.top() + 20), None)
     if drawing:
         box = QRectF(rect.left() + 8, rect.top() + 54, 62, 27)
-        if stage == "shape":
+        if stage == "read":
+            _draw_form(painter, desk, shot, box)
+        elif stage == "shape":
             _draw_frame(painter, desk, shot, box)
         elif stage == "colour":
             _draw_tone(painter, desk, shot, box)
         elif stage == "deliver":
             _draw_bar(painter, desk, shot, QRectF(rect.left() + 8, rect.top() + 66, rect.width() - 40, 5))
+
+
+def _draw_form(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
+    """The recorded picture's outline to scale, with what is in it: a sphere's net, a lens's disc, two eyes."""
+    picture = desk.walk(shot)["read"].after
+    shape = float(picture.shape)
+    k = min(box.width(), box.height() * shape)
+    outer = QRectF(box.left(), box.top(), k, k / shape)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(QPen(theme.p.ink, 1))
+    painter.drawRect(outer)
+    beside = picture.eyes == "side by side"
+    halves = [outer]
+    if picture.eyes not in (None, "one"):
+        w, h = (outer.width() / 2, outer.height()) if beside else (outer.width(), outer.height() / 2)
+        halves = [
+            QRectF(outer.left() + (w if beside else 0) * i, outer.top() + (0 if beside else h) * i, w, h)
+            for i in (0, 1)
+        ]
+    elif picture.projection == "fisheye" and picture.coverage == "360" and shape > 1.5:
+        w = outer.width() / 2
+        halves = [QRectF(outer.left() + w * i, outer.top(), w, outer.height()) for i in (0, 1)]
+    for half in halves:
+        painter.setPen(QPen(theme.p.ink, 1))
+        painter.drawRect(half)
+        painter.setPen(QPen(theme.p.quiet, 1))
+        if picture.projection == "equirectangular":
+            for i in (0.25, 0.5, 0.75):
+                painter.drawLine(
+                    QPointF(half.left() + i * half.width(), half.top()),
+                    QPointF(half.left() + i * half.width(), half.bottom()),
+                )
+            painter.drawLine(QPointF(half.left(), half.center().y()), QPointF(half.right(), half.center().y()))
+        elif picture.projection == "fisheye":
+            r = min(half.width(), half.height()) * 0.47
+            painter.drawEllipse(half.center(), r, r)
 
 
 def _draw_frame(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:

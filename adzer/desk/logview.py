@@ -9,7 +9,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from PySide6.QtWidgets import QHeaderView, QLabel, QTableView, QVBoxLayout, QWidget
 
 from ..core.errors import AdzerError
-from ..core.job import LogRow
+from ..core.ledger import LogRow
 from .model import Desk
 from .theme import font, theme
 

@@ -3,8 +3,9 @@ nothing about pictures itself."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from pathlib import Path
+import time
+from collections import Counter, deque
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -12,30 +13,47 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from ..core import cards
 from ..core.compile import freeze
 from ..core.errors import AdzerError
-from ..core.finding import Finding, Fix
-from ..core.intake import kind_of
-from ..core.job import Job, Shot, Slip
+from ..core.finding import Finding, Fix, Level
+from ..core.job import Job, Mark, Shot, Slip
+from ..core.media.probe import FileFacts
+from ..core.proxies import shown_with, stand_in
+from ..core.read.seen import Seen
 from ..core.route import Route, Walk, walk
 from ..core.stage import STAGES
 from .workers import QueueRunner, Worker
 
+SLICE = 0.008  # seconds of counting findings at a time, so that the window never waits for it
+ORDERS: dict[str, Callable[[Shot], Any]] = {
+    "as added": lambda s: (s.position, s.id),
+    "by name": lambda s: (s.name.lower(), s.position),
+    "by camera": lambda s: (s.camera.lower(), s.position),
+    "by scene": lambda s: (s.scene.lower(), s.position),
+    "by time": lambda s: (s.facts.created or 0.0, s.position),
+    "longest first": lambda s: (-s.frames / float(s.facts.rate or 25), s.position),
+}
+
 
 class Desk(QObject):
     """Signals: ``changed`` the shots or their answers; ``drafted`` an answer being dragged; ``moved`` selection, stage or
-    frame; ``slips_moved`` the queue; ``said`` a sentence for the person."""
+    frame; ``slips_moved`` the queue; ``counted`` all findings; ``relook`` a shot whose master must be looked at; ``said`` a sentence."""
 
     changed = Signal()
     drafted = Signal()
     moved = Signal()
     slips_moved = Signal()
+    counted = Signal()
+    relook = Signal(int)
     said = Signal(str)
 
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.job = job
+        self.job_rate = job.rate
         self.worker = Worker(self)
         self.queue = QueueRunner(self)
-        self.shots: list[Shot] = []
+        self.all: dict[int, Shot] = {}
+        self.shots: list[Shot] = []  # what the Board shows: filtered and in order
+        self.filter, self.order = "", "as added"
         self.slips: list[Slip] = []
         self.selected = 0
         self.marked: set[int] = set()  # further rows chosen for filling down
@@ -43,7 +61,14 @@ class Desk(QObject):
         self.column = 0
         self.frame = 0
         self._draft: Route | None = None
-        self._walks: dict[Any, Walk] = {}
+        self._walks: dict[int, tuple[Any, Walk]] = {}
+        self._seen: dict[int, Seen | None] = {}
+        self._usual: dict[str, str] = {}
+        self._said: dict[int, tuple[Finding, ...]] = {}  # each shot's findings, counted bit by bit
+        self.counts: Counter[Level] = Counter()
+        self._to_count: deque[int] = deque()
+        self._counting = QTimer(self)
+        self._counting.timeout.connect(self._count_some)
         self.problems: dict[int, Finding] = {}
         self.live: dict[int, dict[str, Any]] = {}  # the queue's last word on each slip
         self.queue.moved.connect(self._queue_moved)
@@ -62,44 +87,143 @@ class Desk(QObject):
             self.refresh_slips()
 
     # --- reading ---------------------------------------------------------------------------------------------------
-    def reload(self) -> None:
-        self.shots = self.job.shots()
-        self.slips = self.job.slips()
+    def reload(self, only: Iterable[int] | None = None) -> None:
+        """Reads shots again: all of them, or those that an edit touched."""
         self._draft = None
-        self._walks.clear()
-        self.selected = min(self.selected, max(len(self.shots) - 1, 0))
+        if only is None:
+            self.all = {s.id: s for s in self.job.shots()}
+            self._seen.clear()
+            self._walks.clear()
+            self._said.clear()
+            self.counts.clear()
+            touched = list(self.all)
+        else:
+            touched = list(only)
+            fresh = {s.id: s for s in self.job.shots(touched)}
+            for shot_id in touched:
+                self._seen.pop(shot_id, None)
+                if shot_id in fresh:
+                    self.all[shot_id] = fresh[shot_id]
+                else:
+                    self.all.pop(shot_id, None)
+        self._recount(touched)
+        self.arrange()
+        self.refresh_slips()
+
+    def arrange(self, filter_: str | None = None, order: str | None = None) -> None:
+        """Filters and sorts the Board; the selected shot stays selected if it is still shown."""
+        current = self.shot
+        self.filter = self.filter if filter_ is None else filter_
+        self.order = self.order if order is None else order
+        words = self.filter.lower().split()
+        shown = (
+            [s for s in self.all.values() if all(self._fits(s, w) for w in words)] if words else list(self.all.values())
+        )
+        self.shots = sorted(shown, key=ORDERS[self.order])
+        self.marked.clear()
+        at = {s.id: i for i, s in enumerate(self.shots)}
+        self.selected = at.get(current.id, min(self.selected, max(len(self.shots) - 1, 0))) if current else 0
         if not self.shots:
             self.stage = None
         self._keep_frame()
         self.changed.emit()
-        self.slips_moved.emit()
+
+    def _fits(self, shot: Shot, word: str) -> bool:
+        """``keep``, ``drop``, ``stop``, ``warn`` and ``undecided`` are asked of the shot; all else is looked for in its words."""
+        if word in ("keep", "drop"):
+            return shot.verdict == word
+        if word == "undecided":
+            return not shot.verdict
+        if word in ("stop", "warn"):
+            return any(f.level.value == word for f in self._said.get(shot.id, ()))
+        held = f"{shot.name} {shot.scene} {shot.camera} {shot.kind} {shot.notes} {shot.facts.name}".lower()
+        return word in held
+
+    # --- findings, counted in the background -----------------------------------------------------------------------
+    def _recount(self, ids: Iterable[int]) -> None:
+        for shot_id in ids:
+            self._walks.pop(shot_id, None)
+            for f in self._said.pop(shot_id, ()):
+                self.counts[f.level] -= 1
+        self._to_count = deque(dict.fromkeys([*ids, *self._to_count]))
+        self._count_some()
+        if self._to_count:
+            self._counting.start(0)
+
+    def _count_some(self) -> None:
+        end = time.monotonic() + SLICE
+        while self._to_count and time.monotonic() < end:
+            shot = self.all.get(self._to_count.popleft())
+            if shot is None or shot.id in self._said:
+                continue
+            self._said[shot.id] = tuple(self.walk(shot).findings)
+            self.counts.update(f.level for f in self._said[shot.id])
+        if not self._to_count:
+            self._counting.stop()
+            self.counted.emit()
 
     @property
     def shot(self) -> Shot | None:
-        return self.shots[self.selected] if self.shots else None
+        return self.shots[self.selected] if 0 <= self.selected < len(self.shots) else None
 
     def route_of(self, shot: Shot) -> Route:
         """The shot's route, with the answer that is just being dragged."""
         current = self.shot
         return self._draft if self._draft is not None and current is not None and shot.id == current.id else shot.route
 
+    def seen(self, shot: Shot) -> Seen | None:
+        """What its footage says, if it has been looked at as it is now."""
+        if shot.id not in self._seen:
+            try:
+                self._seen[shot.id] = self.job.seen(shot.id)
+            except AdzerError:
+                self._seen[shot.id] = None
+        return self._seen[shot.id]
+
     def walk(self, shot: Shot, card: str | None = None) -> Walk:
         route = self.route_of(shot)
-        key = (shot.id, route, card, shot.levels is not None)
-        if key not in self._walks:
-            if len(self._walks) > 2000:
-                self._walks.clear()
+        key = (route, card)
+        held = self._walks.get(shot.id)
+        if held is None or held[0] != key:
             delivery = cards.delivery(card) if card else None
-            self._walks[key] = walk(route, shot.facts, shot.levels, delivery, self.job.rate, self.problems.get(shot.id))
-        return self._walks[key]
+            problem, usual = self.problems.get(shot.id), self._usual.get(shot.camera)
+            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual)
+            held = self._walks[shot.id] = (key, made)
+        return held[1]
+
+    def shown(self, shot: Shot) -> tuple[FileFacts, Route]:
+        """What pictures are decoded from, and the route they are shown with."""
+        return shown_with(shot, self.walk(shot), self.route_of(shot), self.on_proxies)
+
+    @property
+    def on_proxies(self) -> bool:
+        return self.job.meta("use") == "proxies"
+
+    def switch_proxies(self) -> None:
+        """The whole job from masters to proxies, or back."""
+        to = "masters" if self.on_proxies else "proxies"
+        lacking = sum(stand_in(s) is None for s in self.all.values())
+        self._guarded(lambda: self.job.set_meta(f"work on {to}", use=to), ())
+        tail = (
+            f" {lacking} of {len(self.all)} have none and are shown from their masters."
+            if to == "proxies" and lacking
+            else ""
+        )
+        self.said.emit(f"The job is shown from {to} now; what is delivered always comes from the masters.{tail}")
 
     def card_of(self, shot: Shot) -> str:
         """The delivery that the picture is shown for: the first chosen one that exists."""
         known = cards.paths("deliveries")
         return next((c for c in self.route_of(shot).deliver.cards if c in known), "web-wide")
 
-    def findings(self) -> list[tuple[Shot, Finding]]:
-        return [(s, f) for s in self.shots for f in self.walk(s).findings]
+    def findings(self) -> Iterator[tuple[Shot, Finding]]:
+        """What has been counted so far, of the shots that are shown; the selected shot's come first."""
+        current = self.shot
+        if current is not None:
+            yield from ((current, f) for f in self.walk(current).findings)
+        for shot in self.shots:
+            if shot is not current:
+                yield from ((shot, f) for f in self._said.get(shot.id, ()))
 
     def open_slips(self, shot: Shot) -> list[Slip]:
         return [s for s in self.slips if s.shot_id == shot.id and s.state in ("waiting", "rendering")]
@@ -158,7 +282,9 @@ class Desk(QObject):
             self._draft = None
             return
         new, self._draft = self._draft, None
-        self._guarded(lambda: self.job.decide(shot, new, words or f"{shot.name}: {self._what(shot.route, new)}"))
+        self._guarded(
+            lambda: self.job.decide(shot, new, words or f"{shot.name}: {self._what(shot.route, new)}"), (shot.id,)
+        )
 
     def answer(self, stage: str, **changes: Any) -> bool:
         """Drafts and keeps in one go."""
@@ -171,7 +297,7 @@ class Desk(QObject):
         return next((s for s in STAGES if getattr(old, s) != getattr(new, s)), "answers")
 
     def mend(self, shot: Shot, fix: Fix) -> None:
-        self._guarded(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"))
+        self._guarded(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"), (shot.id,))
 
     def fill_down(self) -> None:
         """The stage in hand of the selected rows as in the row above the first of them."""
@@ -183,12 +309,59 @@ class Desk(QObject):
         above = self.shots[rows[0] - 1]
         settings = getattr(above.route, stage)
         pairs = [(self.shots[i], self.shots[i].route.with_(stage, **_fields(settings))) for i in rows]
-        self._guarded(lambda: self.job.decide_all(pairs, f"{stage} as in {above.name}"))
+        self._guarded(lambda: self.job.decide_all(pairs, f"{stage} as in {above.name}"), [s.id for s, _ in pairs])
+
+    def same_for_camera(self) -> None:
+        """The unfolded stage's answers (else Read's) for every shot of the same camera, as one edit."""
+        shot, stage = self.shot, self.stage or "read"
+        self.commit()
+        if shot is None or not shot.camera:
+            self.said.emit("This shot has no camera's name yet; press E and give it one.")
+            return
+        shot = self.all[shot.id]
+        settings = getattr(shot.route, stage)
+        others = [
+            s
+            for s in self.all.values()
+            if s.camera == shot.camera and s.id != shot.id and getattr(s.route, stage) != settings
+        ]
+        if not others:
+            self.said.emit(f"All shots of {shot.camera} have these answers already.")
+            return
+        pairs = [(s, s.route.with_(stage, **_fields(settings))) for s in others]
+        self._guarded(lambda: self.job.decide_all(pairs, f"{stage} of all {shot.camera} shots"), [s.id for s in others])
+        self.said.emit(f"{len(others)} more shots of {shot.camera} have the same answers now; Ctrl+Z takes that back.")
+
+    def rows(self) -> list[Shot]:
+        """The chosen rows: the marked ones, and the selected one."""
+        return [self.shots[i] for i in sorted(self.marked | {self.selected}) if i < len(self.shots)]
+
+    def describe(self, changes: dict[int, dict[str, str]], words: str) -> None:
+        """Names, scenes, cameras, notes, verdicts: one edit."""
+        self._guarded(lambda: self.job.describe(changes, words), list(changes))
+
+    def judge(self, verdict: str) -> None:
+        """keep or drop, for the chosen rows; a second time takes it back."""
+        chosen = self.rows()
+        if chosen:
+            new = "" if all(s.verdict == verdict for s in chosen) else verdict
+            label = f"{verdict} {chosen[0].name}" if len(chosen) == 1 else f"{verdict} {len(chosen)} shots"
+            marked = set(self.marked)
+            self.describe({s.id: {"verdict": new} for s in chosen}, label)
+            self.marked = marked if len(self.shots) > max(marked, default=0) else set()
+
+    def toggle_mark(self) -> None:
+        """A mark on the current frame, or none any more."""
+        shot = self.shot
+        if shot is not None:
+            rest = [m for m in shot.marks if m.frame != self.frame]
+            marks = rest if len(rest) < len(shot.marks) else [*rest, Mark(self.frame)]
+            self._guarded(lambda: self.job.set_marks(shot, marks), (shot.id,))
 
     def set_range(self, start: int, stop: int) -> None:
         shot = self.shot
         if shot is not None and 0 <= start < stop <= shot.facts.frames and (start, stop) != (shot.start, shot.stop):
-            self._guarded(lambda: self.job.set_range(shot, start, stop))
+            self._guarded(lambda: self.job.set_range(shot, start, stop), (shot.id,))
 
     def undo(self) -> None:
         self._stepped(self.job.undo, "Taken back", "There is nothing to take back.")
@@ -207,39 +380,46 @@ class Desk(QObject):
         self.reload()
 
     def remove(self) -> None:
-        shot = self.shot
-        if shot is not None:
-            self._guarded(lambda: self.job.remove_shot(shot))
-            self.said.emit(f"{shot.name} is out of the job; Ctrl+Z brings it back. Its file was not touched.")
+        chosen = self.rows()
+        if chosen:
+            self._guarded(lambda: self.job.remove_shots(chosen), [s.id for s in chosen])
+            what = f"{chosen[0].name} is" if len(chosen) == 1 else f"{len(chosen)} shots are"
+            self.said.emit(f"{what} out of the job; Ctrl+Z brings that back. No file was touched.")
 
-    def _guarded(self, work: Any) -> None:
+    def _guarded(self, work: Any, only: Iterable[int] | None = None) -> None:
+        """Does an edit, says why if it cannot be, and reads again what it touched."""
         try:
             work()
         except AdzerError as error:
             self.said.emit(str(error))
-        self.reload()
+        self.job_rate = self.job.rate
+        self.reload(only)
 
     # --- chores ----------------------------------------------------------------------------------------------------
-    def add(self, paths: Iterable[str | Path]) -> None:
-        """Reads files in the service and takes those that can be read into the job."""
-        for path in paths:
+    def keep_seen(self, shot_id: int, seen: Seen) -> None:
+        """What a look at the footage found."""
+        if shot_id in self.all:
+            self.job.keep_seen(shot_id, seen)
+            self._seen[shot_id] = seen
+            self._recount((shot_id,))
+            self.changed.emit()
 
-            def then(value: Any, error: str | None, name: Path = Path(path)) -> None:
-                if error:
-                    self.said.emit(error)
-                    return
-                facts, levels = value
-                try:
-                    shot = self.job.add_shot(facts, kind=kind_of(facts))
-                    if levels:
-                        self.job.keep_levels(shot.id, levels)
-                except AdzerError as fault:
-                    self.said.emit(str(fault))
-                self.reload()
-                self.said.emit(f"{name.name} is on the Board.")
-
-            self.worker.chore("read", (str(path),), then)
-        self.said.emit("Reading…")
+    def learn_usual(self) -> None:
+        """What kind of curve each camera usually records, from its shots that were looked at."""
+        kinds: dict[str, Counter[str]] = {}
+        for shot in self.all.values():
+            seen = self._seen.get(shot.id)
+            if shot.camera and seen is not None and seen.curve.sure:
+                kinds.setdefault(shot.camera, Counter())[str(seen.curve.value)] += 1
+        usual = {}
+        for camera, held in kinds.items():
+            kind, count = held.most_common(1)[0]
+            if count >= 3 and count >= 0.6 * held.total():
+                usual[camera] = kind
+        if usual != self._usual:
+            changed = {c for c in {*usual, *self._usual} if usual.get(c) != self._usual.get(c)}
+            self._usual = usual
+            self._recount([s.id for s in self.all.values() if s.camera in changed])
 
     def check_sources(self) -> None:
         """Are all files still there and as they were? Asked of the service."""
@@ -248,11 +428,12 @@ class Desk(QObject):
             if error is None:
                 found = {k: v for k, v in value.items() if v is not None}
                 if found != self.problems:
+                    touched = {*found, *self.problems}
                     self.problems = found
-                    self._walks.clear()
+                    self._recount(touched)
                     self.changed.emit()
 
-        self.worker.chore("sources", ([(s.id, s.facts) for s in self.shots],), then)
+        self.worker.chore("sources", ([(s.id, s.facts) for s in self.all.values()],), then)
 
     def measure_trial(self, card: str) -> None:
         """Renders one second of the selected shot for a card and keeps what it took."""
@@ -265,9 +446,9 @@ class Desk(QObject):
                 self.said.emit(error)
                 return
             self.job.keep_trial(shot.id, value)
-            self.reload()
+            self.reload((shot.id,))
 
-        self.worker.chore("trial", (shot, card, self.job.rate), then)
+        self.worker.chore("trial", (shot, self.seen(shot), card, self.job_rate), then)
 
     # --- queue -----------------------------------------------------------------------------------------------------
     def enqueue(self) -> int:
@@ -277,11 +458,17 @@ class Desk(QObject):
         count = 0
         if shot is None:
             return 0
+        if (seen := self.seen(shot)) is not None and seen.fingerprint != shot.facts.fingerprint:
+            self.said.emit(
+                f"{shot.name} was measured on its proxy; its master is looked at first. Queue it again in a moment."
+            )
+            self.relook.emit(shot.id)
+            return 0
         for name in shot.route.deliver.cards:
             try:
                 out = self.job.master_path(shot.name, cards.delivery(name))
                 order = freeze(
-                    shot.name, shot.facts, shot.route, name, out, shot.start, shot.stop, shot.levels, self.job.rate
+                    shot.name, shot.facts, shot.route, name, out, shot.start, shot.stop, self.seen(shot), self.job_rate
                 )
                 self.job.enqueue(shot.id, order)
                 count += 1
@@ -320,6 +507,9 @@ class Desk(QObject):
         self.refresh_slips()
 
     def _queue_ended(self) -> None:
+        made = {s.shot_id for s in self.job.slips() if s.state == "done" and s.order.copy_scale is not None}
+        if made:
+            self.reload(made & set(self.all))  # proxies were linked
         self.refresh_slips()
         if any(s.state == "waiting" for s in self.slips):
             self.queue.start(self.job.path)
@@ -335,7 +525,7 @@ class Desk(QObject):
 
     def set_output(self, folder: str) -> None:
         """Where masters go from now on; slips that are queued keep their own."""
-        self._guarded(lambda: self.job.set_meta("output folder", out=folder))
+        self._guarded(lambda: self.job.set_meta("output folder", out=folder), ())
 
     def close(self) -> None:
         self._watch.stop()

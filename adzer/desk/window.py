@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import (
     QCloseEvent,
@@ -13,24 +15,32 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import (
     QApplication,
+    QDialog,
     QFileDialog,
     QLabel,
     QLineEdit,
     QMainWindow,
+    QPlainTextEdit,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
+from ..core.media.probe import FileFacts
+from ..core.read.relink import Match
 from ..core.service import Reply
 from ..core.stage import STAGES
 from .bars import PLACES, NextLine, TopBar
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
+from .cardsview import CardsView
+from .dialogs import Describe, Relink, Rename
+from .finder import Finder
 from .logview import LogView
 from .model import Desk
 from .palette import Action, Keys, Words
 from .queueview import QueueView
+from .reading import Reading
 from .theme import style_sheet, theme
 from .widgets.picture import to_qimage
 
@@ -45,11 +55,12 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(960, 620)
         self.setAcceptDrops(True)
-        self.thumbs = Thumbnails(desk)
+        self.thumbs, self.reading = Thumbnails(desk), Reading(desk)
+        self.finder = Finder(desk)
         self.top, self.header = TopBar(desk), Header(desk)
         self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)
-        self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk)
-        self.queue, self.log = QueueView(desk), LogView(desk)
+        self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk, self.reading)
+        self.queue, self.log, self.cards = QueueView(desk), LogView(desk), CardsView(self.reading)
         self.note = QLabel(self)
         self.note.setWordWrap(True)
         self.note.hide()
@@ -67,6 +78,7 @@ class Window(QMainWindow):
 
     def _lay_out(self) -> None:
         folded = QVBoxLayout()
+        folded.addWidget(self.finder)
         folded.addWidget(self.board, 1)
         folded.addWidget(self.next)
         unfolded = QVBoxLayout()
@@ -84,7 +96,7 @@ class Window(QMainWindow):
         column.addWidget(self.header)
         column.addWidget(self.fold, 1)
         self.pages = QStackedWidget()
-        for page in (place, self.queue, self.log):
+        for page in (place, self.cards, self.queue, self.log):
             self.pages.addWidget(page)
         whole = QWidget()
         outer = QVBoxLayout(whole)
@@ -105,6 +117,10 @@ class Window(QMainWindow):
             signal.connect(self.refresh)
         desk.drafted.connect(self.row.update)
         desk.slips_moved.connect(self._slips_moved)
+        desk.counted.connect(self._counted)
+        self.reading.looking.connect(self._looking)
+        self.cards.arrived.connect(self.reading.add)
+        self.cards.said.connect(self.say)
         desk.said.connect(self.say)
         desk.worker.pictured.connect(self._pictured)
         desk.worker.failed.connect(self.say)
@@ -118,8 +134,29 @@ class Window(QMainWindow):
         every, board, benched = "everywhere", "board", "bench"
         return [
             Action("add recordings", ("A",), every, self.choose_files),
+            Action("copy a card, verified", ("F",), every, lambda: self.go("Cards")),
+            Action("find shots on the Board", ("/",), board, self.finder.ask, "/"),
+            Action("another order of the Board", ("O",), board, self.finder.next_order),
+            Action("keep", ("K",), every, lambda: desk.judge("keep")),
+            Action("drop", ("D",), every, lambda: desk.judge("drop")),
+            Action("words about it: name, scene, camera, notes", ("E",), every, self.describe),
+            Action("new names by a pattern", ("R",), board, self.rename),
+            Action("choose all shown rows", ("Ctrl+A",), board, self._choose_all, "^A"),
+            Action("same answers for all shots of this camera", ("C",), every, desk.same_for_camera),
+            Action("make a proxy, half size", ("P",), every, lambda: self.reading.make_copies("proxy", "half")),
+            Action("make a proxy, quarter size", (), every, lambda: self.reading.make_copies("proxy", "quarter")),
+            Action(
+                "make a full-size intermediate", (), every, lambda: self.reading.make_copies("intermediate", "full")
+            ),
+            Action("work on proxies, or on masters", ("M",), every, desk.switch_proxies),
+            Action("relink masters and proxies from a folder", (), every, self.choose_relink),
+            Action("look at the footage", (), every, self.reading.look_at_the_rest),
+            Action("stop looking at the footage", (), every, self.reading.stop),
+            Action("mark this frame, or take the mark off", ("J",), benched, desk.toggle_mark),
+            Action("next mark", ("Ctrl+Right",), benched, lambda: bench.next_mark(1), "^→"),
+            Action("mark before", ("Ctrl+Left",), benched, lambda: bench.next_mark(-1), "^←"),
             Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),
-            Action("fold back to the Board", ("Esc",), benched, lambda: desk.unfold(None)),
+            Action("fold back to the Board, show all shots", ("Esc",), every, self._back),
             Action("previous shot", ("Up",), every, lambda: desk.select(desk.selected - 1), "↑"),
             Action("next shot", ("Down",), every, lambda: desk.select(desk.selected + 1), "↓"),
             Action("previous stage", ("[",), every, lambda: self._step_stage(-1)),
@@ -149,6 +186,7 @@ class Window(QMainWindow):
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
             Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
             Action("go to the Board", ("F2",), every, lambda: self.go("Board")),
+            Action("go to the Cards", ("F5",), every, lambda: self.go("Cards")),
             Action("go to the Queue", ("F3",), every, lambda: self.go("Queue")),
             Action("go to the Log", ("F4",), every, lambda: self.go("Log")),
             Action("lights down, lights up", ("L",), every, self.toggle_lights),
@@ -200,7 +238,7 @@ class Window(QMainWindow):
         """Q is held, not pressed; { } ? lie elsewhere on every keyboard, so their text counts; and a field that is left
         with Enter or Esc gives the keys back."""
         if isinstance(event, QKeyEvent) and not event.isAutoRepeat() and self.isActiveWindow():
-            typing = isinstance(QApplication.focusWidget(), QLineEdit)
+            typing = isinstance(QApplication.focusWidget(), QLineEdit | QPlainTextEdit)
             if event.key() == Qt.Key.Key_Q and not typing and self.desk.stage is not None:
                 if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
                     self.bench.hold_before(event.type() == QEvent.Type.KeyPress)
@@ -212,6 +250,7 @@ class Window(QMainWindow):
                 typing
                 and event.type() == QEvent.Type.KeyPress
                 and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Escape)
+                and isinstance(QApplication.focusWidget(), QLineEdit)
             ):
                 field = QApplication.focusWidget()
                 if field is not None and field.window() is self:
@@ -225,6 +264,8 @@ class Window(QMainWindow):
         self.pages.setCurrentIndex(PLACES.index(place))
         if place == "Log":
             self.log.refresh()
+        if place == "Cards":
+            self.cards.card.setFocus()
         if place == "Board" and self.desk.stage is not None:
             self.bench.ask()
         self.top.update()
@@ -238,14 +279,60 @@ class Window(QMainWindow):
             self.board.refresh()
             self.board.reveal()
         self.next.refresh()
+        self.finder.refresh()
         for part in (self.top, self.header, self.row):
             part.update()
 
     def _slips_moved(self) -> None:
         self.board.viewport().update()
         self.row.update()
-        if self.pages.currentIndex() == 2:
+        if self.pages.currentIndex() == PLACES.index("Log"):
             self.log.refresh()
+
+    def _counted(self) -> None:
+        self.top.update()
+        self.board.viewport().update()
+        if self.desk.stage is None:
+            self.next.refresh()
+
+    def _looking(self) -> None:
+        self.top.looking = self.reading.waiting
+        self.top.update()
+
+    def _back(self) -> None:
+        """One step back: to the Board, and there to all its shots."""
+        if self.pages.currentIndex() != PLACES.index("Board"):
+            self.go("Board")
+        elif self.desk.stage is not None:
+            self.desk.unfold(None)
+        elif self.desk.filter or self.desk.order != "as added":
+            self.finder.clear()
+
+    def _choose_all(self) -> None:
+        self.desk.marked = set(range(len(self.desk.shots)))
+        self.desk.moved.emit()
+
+    def _open(self, box: QDialog) -> None:
+        box.setStyleSheet(style_sheet())
+        box.adjustSize()
+        box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
+        box.open()
+
+    def describe(self) -> None:
+        if self.desk.rows():
+            self._open(Describe(self.desk, self))
+
+    def rename(self) -> None:
+        if self.desk.shots:
+            self._open(Rename(self.desk, self))
+
+    def choose_relink(self) -> None:
+        folder = QFileDialog.getExistingDirectory(self, "Where masters or proxies are now")
+        if folder:
+            self.reading.relink(folder, self.show_matches)
+
+    def show_matches(self, matches: list[Match], found: list[FileFacts]) -> None:
+        self._open(Relink(matches, found, lambda: self.reading.link(matches, found), self))
 
     def _pictured(self, reply: Reply) -> None:
         if reply.key.startswith("thumb-"):
@@ -294,7 +381,7 @@ class Window(QMainWindow):
     def choose_files(self) -> None:
         paths, _ = QFileDialog.getOpenFileNames(self, "Recordings for the Board")
         if paths:
-            self.desk.add(paths)
+            self.reading.add(paths)
 
     # --- the window system -----------------------------------------------------------------------------------------
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -303,8 +390,12 @@ class Window(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [u.toLocalFile() for u in event.mimeData().urls() if u.isLocalFile()]
-        if paths:
-            self.desk.add(paths)
+        if len(paths) == 1 and Path(paths[0]).is_dir():
+            self.cards.set_card(paths[0])
+            self.go("Cards")
+            self.say("A folder: copy it as a card, verified. To take it in where it lies, drop the files in it.")
+        elif paths:
+            self.reading.add(paths)
 
     def changeEvent(self, event: QEvent) -> None:
         if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
@@ -316,5 +407,6 @@ class Window(QMainWindow):
         if app is not None:
             app.removeEventFilter(self)
         self.bench.timer.stop()
+        self.reading.close()
         self.desk.close()
         event.accept()

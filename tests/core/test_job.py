@@ -42,7 +42,7 @@ def test_undo_and_redo_survive_a_restart(job):
     states.append(state(job))
     job.set_meta("output folder", out="/elsewhere")
     states.append(state(job))
-    job.remove_shot(shot)
+    job.remove_shots([shot])
     path = job.path
     job.close()
     with Job.open(path) as again:
@@ -118,7 +118,9 @@ def test_slips_are_frozen_and_the_queue_renders_them(job):
     shot = job.shots()[0]
     shot = job.set_range(shot, 0, 20)
     out = job.master_path(shot.name, cards.delivery("web-wide"))
-    job.enqueue(shot.id, freeze(shot.name, shot.facts, shot.route, "web-wide", out, shot.start, shot.stop, shot.levels))
+    job.enqueue(
+        shot.id, freeze(shot.name, shot.facts, shot.route, "web-wide", out, shot.start, shot.stop, job.seen(shot.id))
+    )
     assert job.master_path(shot.name, cards.delivery("web-wide")) != out
     job.decide(shot, shot.route.with_("colour", exposure=2.0), "after queueing")
     assert job.slips()[0].order.route == Route()
@@ -134,7 +136,8 @@ def test_a_slip_whose_process_died_waits_again_and_a_stopped_one_does_not(job):
     shot = job.shots()[0]
     for n in (1, 2, 3):
         job.enqueue(
-            shot.id, freeze(shot.name, shot.facts, Route(), "web-wide", job.out_folder / f"{n}.mp4", 0, 10, shot.levels)
+            shot.id,
+            freeze(shot.name, shot.facts, Route(), "web-wide", job.out_folder / f"{n}.mp4", 0, 10, job.seen(shot.id)),
         )
     dead = subprocess.Popen([sys.executable, "-c", ""])
     dead.wait()
@@ -157,7 +160,7 @@ def test_the_queue_stops_when_told_from_elsewhere(job):
             Route().with_("shape", hold="native"),
             "native-wide",
             job.out_folder / "x.mp4",
-            levels=shot.levels,
+            seen=job.seen(shot.id),
         ),
     )
     process = subprocess.Popen([sys.executable, "-m", "adzer.core.queue", str(job.path)], stdout=subprocess.PIPE)
@@ -219,4 +222,4 @@ def test_files_that_cannot_be_read_are_said_and_the_rest_is_added(job, tmp_path,
     said = []
     added = add_files(job, [bad, phone_clip], said.append)
     assert [s.name for s in added] == ["by-the-canal"] and len(said) == 1 and "bad.mov" in said[0]
-    assert added[0].levels is not None
+    assert job.seen(added[0].id) is not None

@@ -59,9 +59,9 @@ def truth(straight):
 @pytest.fixture(scope="module", params=["archive", "native-wide"])
 def master(request, straight, tmp_path_factory):
     """The straight shot, delivered losslessly and as H.265."""
-    facts, levels = read_file(straight[0])
+    facts, seen = read_file(straight[0])
     out = tmp_path_factory.mktemp("master") / f"m.{delivery(request.param).container}"
-    order = freeze("sails", facts, SCOPE, request.param, out, levels=levels)
+    order = freeze("sails", facts, SCOPE, request.param, out, seen=seen)
     report = render(order)
     assert report.passed
     return order, out
@@ -130,7 +130,7 @@ def test_the_cartwheel_is_round_in_the_master(master, truth):
 
 
 def test_no_frame_is_dropped_doubled_or_shifted(small_clip, tmp_path):
-    facts, levels = read_file(small_clip)
+    facts, seen = read_file(small_clip)
     for card, suffix in (("web-wide", "mp4"), ("edit-intermediate", "mov"), ("archive", "mkv")):
         clip, size = (small_clip, facts.raster)
         if card == "edit-intermediate":
@@ -150,9 +150,9 @@ def test_no_frame_is_dropped_doubled_or_shifted(small_clip, tmp_path):
 def test_many_segments_are_joined_without_a_seam(small_clip, tmp_path, monkeypatch):
     monkeypatch.setattr("adzer.core.compile.SEGMENT_SECONDS", 0.4)
     monkeypatch.setattr("adzer.core.cards.delivery", lambda name, real=delivery: _short_gop(real(name)))
-    facts, levels = read_file(small_clip)
+    facts, seen = read_file(small_clip)
     out = tmp_path / "out.mp4"
-    order = freeze("s", facts, Route().with_("shape", hold="native"), "web-wide", out, levels=levels)
+    order = freeze("s", facts, Route().with_("shape", hold="native"), "web-wide", out, seen=seen)
     assert len(compile_order(order).segments()) == 6
     report = render(order)
     assert report.frames == 60 and any("sound is" in c.text and "off" in c.text for c in report.checks)
@@ -168,15 +168,15 @@ def _short_gop(card):
 
 
 def test_variable_stamps_are_carried_and_evened_ones_even(phone_clip, tmp_path):
-    facts, levels = read_file(phone_clip)
-    render(freeze("p", facts, Route(), "web-wide", tmp_path / "as.mp4", 0, 60, levels))
+    facts, seen = read_file(phone_clip)
+    render(freeze("p", facts, Route(), "web-wide", tmp_path / "as.mp4", 0, 60, seen))
     with Reader(phone_clip) as a, Reader(tmp_path / "as.mp4") as b:
         assert len(b) == 60
         assert np.allclose(
             [float(a.time(n)) for n in range(len(b))], [float(b.time(n)) for n in range(len(b))], atol=2e-5
         )
     route = Route().with_("read", timing="even", even_rate="25")
-    report = render(freeze("p", facts, route, "web-wide", tmp_path / "even.mp4", 0, 60, levels))
+    report = render(freeze("p", facts, route, "web-wide", tmp_path / "even.mp4", 0, 60, seen))
     even = probe.probe(tmp_path / "even.mp4")
     assert even.constant_rate and even.rate == 25 and report.passed
     assert abs(even.duration - Reader(phone_clip).time(60)) <= Fraction(1, 25)
@@ -186,7 +186,7 @@ def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_pa
     """Decode → kernels → lossless file equals decode → NumPy reference, within one code on every pixel."""
     from adzer.core import reference
 
-    facts, levels = read_file(scope_clip)
+    facts, seen = read_file(scope_clip)
     order = freeze(
         "s",
         facts,
@@ -195,7 +195,7 @@ def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_pa
         tmp_path / "m.mkv",
         50,
         51,
-        levels,
+        seen,
     )
     render(order)
     plan = compile_order(order)
@@ -211,8 +211,8 @@ def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_pa
 def order(small_clip, tmp_path, monkeypatch):
     monkeypatch.setattr("adzer.core.compile.SEGMENT_SECONDS", 0.4)
     monkeypatch.setattr("adzer.core.cards.delivery", lambda name, real=delivery: _short_gop(real(name)))
-    facts, levels = read_file(small_clip)
-    return freeze("s", facts, Route().with_("shape", hold="native"), "web-wide", tmp_path / "out.mp4", levels=levels)
+    facts, seen = read_file(small_clip)
+    return freeze("s", facts, Route().with_("shape", hold="native"), "web-wide", tmp_path / "out.mp4", seen=seen)
 
 
 def test_stopping_keeps_segments_and_starting_again_uses_them(order, monkeypatch):

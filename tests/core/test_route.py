@@ -31,23 +31,23 @@ def codes(walked):
 
 
 def test_log_that_is_tagged_display_is_found_and_mended(scope):
-    facts, levels = scope
-    walked = walk(Route(), facts, levels, job_rate=Fraction(25))
+    facts, seen = scope
+    walked = walk(Route(), facts, seen, job_rate=Fraction(25))
     finding = next(f for f in walked.findings if f.code == "log-tagged-display")
     assert finding.fix.value == "fen-log" and "%" in finding.text
-    mended = walk(Route().mended(finding.fix), facts, levels, job_rate=Fraction(25))
+    mended = walk(Route().mended(finding.fix), facts, seen, job_rate=Fraction(25))
     assert "log-tagged-display" not in codes(mended) and mended["read"].after.curve == "fen-log"
     assert mended["read"].after.primaries == "bt2020"
     assert "agrees" in mended["read"].result.evidence["curve"]
 
 
 def test_a_display_picture_is_left_alone_not_transformed_twice(phone_clip):
-    facts, levels = read_file(phone_clip)
-    walked = walk(Route(), facts, levels, job_rate=Fraction(25))
+    facts, seen = read_file(phone_clip)
+    walked = walk(Route(), facts, seen, job_rate=Fraction(25))
     assert walked["colour"].result.adds is None and walked["colour"].result.says == "unchanged"
     assert "variable-rate" in codes(walked) and "log-tagged-display" not in codes(walked)
     fix = next(f.fix for f in walked.findings if f.code == "variable-rate")
-    even = walk(Route().mended(fix), facts, levels, job_rate=Fraction(25))
+    even = walk(Route().mended(fix), facts, seen, job_rate=Fraction(25))
     assert even["read"].after.constant_rate and not codes(even) & {"variable-rate", "rate-differs"}
 
 
@@ -80,8 +80,8 @@ def test_every_stage_is_walked_and_idle_ones_say_so(scope):
 
 
 def test_missing_cards_and_changed_sources_stop_with_a_sentence(scope, tmp_path):
-    facts, levels = scope
-    walked = walk(Route().with_("read", curve="no-such-log"), facts, levels)
+    facts, seen = scope
+    walked = walk(Route().with_("read", curve="no-such-log"), facts, seen)
     assert walked.stopped and "no-such-log" in walked.stopped.text
     with pytest.raises(Stopped):
         freeze("x", facts, Route().with_("read", curve="no-such-log"), "web-wide", tmp_path / "x.mp4")
@@ -100,17 +100,15 @@ def test_missing_cards_and_changed_sources_stop_with_a_sentence(scope, tmp_path)
 
 
 def test_frozen_orders_keep_their_cards(scope, tmp_path, monkeypatch):
-    facts, levels = scope
-    order = freeze("x", facts, Route().with_("read", curve="fen-log"), "web-wide", tmp_path / "x.mp4", levels=levels)
+    facts, seen = scope
+    order = freeze("x", facts, Route().with_("read", curve="fen-log"), "web-wide", tmp_path / "x.mp4", seen=seen)
     own = tmp_path / "own"
     monkeypatch.setattr(cards, "own_folder", lambda: own)
     (own / "curves").mkdir(parents=True)
     text = (cards.SHIPPED / "curves" / "fen-log.toml").read_text().replace("c = 0.255", "c = 0.2551")
     (own / "curves" / "fen-log.toml").write_text(text)
     x = np.linspace(0.2, 0.9, 9)
-    fresh = (
-        freeze("x", facts, order.route, "web-wide", tmp_path / "y.mp4", levels=levels) if "0.2551" in text else order
-    )
+    fresh = freeze("x", facts, order.route, "web-wide", tmp_path / "y.mp4", seen=seen) if "0.2551" in text else order
     again = records.from_json(records.to_json(order), type(order))
     assert np.array_equal(compile_order(again).pixels.chain.decode(x), compile_order(order).pixels.chain.decode(x))
     assert not np.array_equal(compile_order(fresh).pixels.chain.decode(x), compile_order(order).pixels.chain.decode(x))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from fractions import Fraction
 from multiprocessing import Pipe
 
 import numpy as np
@@ -33,12 +34,12 @@ def pictures():
 
 
 def ask(scope, route=SCOPE, **changes):
-    facts, levels = scope
+    facts, seen = scope
     given = dict(
         key="main",
         generation=1,
         facts=facts,
-        levels=levels,
+        seen=seen,
         route=route,
         card="native-wide",
         number=10,
@@ -53,9 +54,9 @@ def bgr(image):
 
 def test_a_preview_is_the_delivered_picture_made_smaller(scope, pictures, scope_clip):
     """The preview's pixels against the reference of the full-size plan, averaged down."""
-    facts, levels = scope
+    facts, seen = scope
     reply = pictures.make(ask(scope))
-    walked = walk(SCOPE, facts, levels, delivery("native-wide"))
+    walked = walk(SCOPE, facts, seen, delivery("native-wide"))
     full = pixel_plan(walked, facts)
     with Reader(scope_clip) as reader:
         frame = reader.frame(10)
@@ -71,8 +72,8 @@ def test_a_preview_is_the_delivered_picture_made_smaller(scope, pictures, scope_
 
 
 def test_the_preview_plan_only_changes_the_raster(scope):
-    facts, levels = scope
-    walked = walk(SCOPE, facts, levels, delivery("web-wide"))
+    facts, seen = scope
+    walked = walk(SCOPE, facts, seen, delivery("web-wide"))
     full, small = pixel_plan(walked, facts), preview_plan(walked, facts, 320, 180)
     assert small.chain is full.chain and small.source == full.source
     assert small.warp.raster[0] <= 320 and small.warp.raster[1] <= 180
@@ -135,7 +136,7 @@ def test_the_newest_request_wins(scope, service):
 def test_chores_answer_in_order_and_faults_are_sentences(scope, service, tmp_path):
     bad = tmp_path / "bad.mov"
     bad.write_text("x")
-    service.send(Chore("1", "read", (str(bad),)))
+    service.send(Chore("1", "take", ([str(bad)], Fraction(25))))
     service.send(Chore("2", "gaps", (scope[0],)))
     service.send(Chore("3", "whistle"))
     service.send(Chore("4", "sources", ([(7, scope[0])],)))
@@ -144,7 +145,7 @@ def test_chores_answer_in_order_and_faults_are_sentences(scope, service, tmp_pat
         assert service.poll(60)
         replies.append(service.recv())
     assert [r.key for r in replies] == ["1", "2", "3", "4"]
-    assert "bad.mov" in replies[0].error and "whistle" in replies[2].error
+    assert replies[0].value[0] == [] and "bad.mov" in replies[0].value[1][0] and "whistle" in replies[2].error
     assert np.allclose(replies[1].value, 40.0) and replies[3].value == {7: None}
 
 

@@ -76,8 +76,8 @@ def test_what_a_camera_projects_its_rays_hit(name):
     for t in (0.0, 1.3):
         places = camera.project(points, t)
         origin, directions = camera.rays(places[:, 0], places[:, 1], t)
-        for p, d in zip(points, directions, strict=True):
-            assert np.allclose(np.cross(p - origin, d), 0, atol=1e-9)
+        for p, o, d in zip(points, np.broadcast_to(origin, (3, 3)), directions, strict=True):
+            assert np.allclose(np.cross(p - o, d), 0, atol=1e-9) and (p - o) @ d > 0
 
 
 def test_recorded_codes_are_what_curve_and_reflectance_say():

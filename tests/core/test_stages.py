@@ -6,6 +6,7 @@ import time
 from dataclasses import replace
 from fractions import Fraction
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given
@@ -40,21 +41,23 @@ def scope(scope_clip):
 
 
 def test_levels_are_what_a_full_decode_finds(scope, scope_clip):
-    facts, levels = scope
+    facts, seen = scope
     with Reader(scope_clip) as reader:
-        luma = np.concatenate([(reader.frame(n).cropped(0).astype(float).ravel() - 64) / 876 for n in levels.sampled])
-    assert abs(levels.low - np.quantile(luma, 0.001)) < 0.004
-    assert abs(levels.middle - np.median(luma)) < 0.004
-    assert abs(sum(levels.brightest) - 1) < 1e-4 and abs(sum(levels.luma) - 1) < 1e-4
-    centre = float((np.array(levels.luma) * bin_centres()).sum())
+        luma = np.concatenate(
+            [(reader.frame(n).cropped(0).astype(float).ravel() - 64) / 876 for n in seen.levels.sampled]
+        )
+    assert abs(seen.levels.low - np.quantile(luma, 0.001)) < 0.004
+    assert abs(seen.levels.middle - np.median(luma)) < 0.004
+    assert abs(sum(seen.levels.brightest) - 1) < 1e-4 and abs(sum(seen.levels.luma) - 1) < 1e-4
+    centre = float((np.array(seen.levels.luma) * bin_centres()).sum())
     assert abs(centre - luma.mean()) < 0.004
 
 
 def test_the_darkest_thing_measured_is_the_tar_and_the_brightest_the_sun(scope):
-    _, levels = scope
+    _, seen = scope
     curve = colour_cards.curve("fen-log")
-    assert curve.decode(np.array([levels.low]))[0] < 0.02
-    assert levels.top() > 0.97 and levels.share_above(0.95) < 0.01
+    assert curve.decode(np.array([seen.levels.low]))[0] < 0.02
+    assert seen.levels.top() > 0.97 and seen.levels.share_above(0.95) < 0.01
 
 
 @pytest.mark.parametrize("curve", ["fen-log", "reed-log", "acescct"])
@@ -69,38 +72,32 @@ def test_log_is_told_from_display_at_any_exposure(tmp_path, curve, exposure):
         )  # fmt: skip
         path = tmp_path / f"{name}.mkv"
         cameras.shoot(replace(camera, recorder=recorder, sound=False), 1, path, samples=1)
-        facts, levels = read_file(path)
-        assert advise.look(levels).is_log is log, advise.look(levels).saw
-        walked = walk(Route(), facts, levels)
+        facts, seen = read_file(path)
+        assert advise.look(seen).is_log is log, advise.look(seen).saw
+        walked = walk(Route(), facts, seen)
         assert (walked.stopped is not None) is log
         assert walked["read"].after.curve == (None if log else "bt709")
 
 
 def test_the_card_that_fits_is_offered(scope):
-    _, levels = scope
-    assert advise.look(levels).fits == "fen-log"
-    flat = replace_levels(levels, low=0.17)
+    _, seen = scope
+    assert advise.look(seen).fits == "fen-log"
+    flat = msgspec.structs.replace(seen, levels=msgspec.structs.replace(seen.levels, low=0.17))
     assert advise.look(flat).fits in ("tar-toe", "reed-log")
-
-
-def replace_levels(levels, **changes):
-    import msgspec
-
-    return msgspec.structs.replace(levels, **changes)
 
 
 def test_what_whites_cost_is_what_the_pixels_show(scope, scope_clip):
     """The share that ends in flat white, from the histogram, against the delivered frames themselves."""
-    facts, levels = scope
+    facts, seen = scope
     card = delivery("archive")
     for whites in ("let go", "roll off"):
         route = Route().with_("read", curve="fen-log", primaries="bt709").with_("colour", whites=whites, exposure=1.0)
-        walked = walk(route, facts, levels, card)
+        walked = walk(route, facts, seen, card)
         made = walked["colour"].result.adds
-        cost = colour_measure.cost(made, bin_centres(), np.array(levels.brightest))
+        cost = colour_measure.cost(made, bin_centres(), np.array(seen.levels.brightest))
         shares = []
         with Reader(scope_clip) as reader:
-            for n in levels.sampled:
+            for n in seen.levels.sampled:
                 frame = reader.frame(n)
                 matrix = assumed_samples(facts).to_signal()
                 codes = np.stack(
@@ -144,8 +141,8 @@ def walk_picture():
     if not _PICTURE:
         from adzer.core.sim.demo import CLIPS
 
-        facts, levels = read_file(CLIPS / "sails-wide.mov")
-        _PICTURE.append(walk(Route().with_("read", curve="fen-log"), facts, levels)["read"].after)
+        facts, seen = read_file(CLIPS / "sails-wide.mov")
+        _PICTURE.append(walk(Route().with_("read", curve="fen-log"), facts, seen)["read"].after)
     return _PICTURE[0]
 
 
@@ -165,11 +162,11 @@ def test_white_balance_on_the_board_is_what_a_tinted_light_needs(tmp_path):
 
 
 def test_saturation_scales_colour_difference_and_leaves_luma(scope, scope_clip):
-    facts, levels = scope
+    facts, seen = scope
     codes = {}
     for amount in (0.0, 1.0, 1.4):
         route = Route().with_("read", curve="fen-log").with_("colour", saturation=amount)
-        walked = walk(route, facts, levels, delivery("archive"))
+        walked = walk(route, facts, seen, delivery("archive"))
         plan = PixelPlan(
             assumed_samples(facts), facts.raster, walked["shape"].result.adds.warp, walked["colour"].result.adds,
             assumed_samples(facts),
@@ -211,11 +208,11 @@ def test_timecode_runs_on_from_the_recorded_one(scope, phone_clip):
 
 
 def test_warnings_that_shape_and_colour_make(scope):
-    facts, levels = scope
+    facts, seen = scope
     base = Route().with_("read", curve="fen-log")
 
     def found(route):
-        return {f.code: f for f in walk(route, facts, levels).findings}
+        return {f.code: f for f in walk(route, facts, seen).findings}
 
     assert "much-lost" in found(base.with_("shape", squeeze="2", shape="0.5625"))
     stretched = found(base.with_("shape", squeeze="1.6", school="stretch"))["pixels-invented"]
@@ -229,8 +226,8 @@ def test_warnings_that_shape_and_colour_make(scope):
 
 
 def test_a_card_that_wants_more_than_there_is_stops(tmp_path):
-    facts, levels = read_file(write_clip(tmp_path / "x.mp4", 4))
-    walked = walk(Route(), facts, levels, delivery("edit-intermediate"))
+    facts, seen = read_file(write_clip(tmp_path / "x.mp4", 4))
+    walked = walk(Route(), facts, seen, delivery("edit-intermediate"))
     assert walked.stopped.code == "raster-too-small-for-card"
 
 

@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtTest import QTest
 
 from adzer.core.finding import Level
-from adzer.core.job import LogRow
+from adzer.core.ledger import LogRow
 from adzer.core.service import Image, Scopes
 from adzer.desk.app import application
 from adzer.desk.logview import LogModel, numbers_text

@@ -73,10 +73,10 @@ def test_from_the_first_look_to_two_checked_masters(window):
     assert finding.code == "log-tagged-display" and finding.level is Level.WARN
     desk.unfold("read")
     grey = spread(pictured(window))
-    (card,) = window.bench._findings["read"].cards
+    card = next(c for c in window.bench._findings["read"].cards if c.finding.fix)
     assert card.finding == finding and card.button.text() == "Declare fen log"
     card.button.click()
-    assert window.bench._findings["read"].cards == []
+    assert all(c.finding.level is Level.NOTE for c in window.bench._findings["read"].cards)
     assert desk.shot.route.read.curve == "fen-log"
     assert wait(lambda: spread(window.bench.picture.after) > grey * 1.3)
     desk.set_range(0, 12)
@@ -249,7 +249,7 @@ def test_the_job_takes_a_shots_rate_only_if_it_is_even(window, tmp_path):
     desk.select(1)
     desk.take_rate()
     assert desk.job.rate == 25 and "no even rate" in said[-1]
-    desk.add([write_clip(tmp_path / "film.mov", 5, rate=Fraction(24))])
+    window.reading.add([write_clip(tmp_path / "film.mov", 5, rate=Fraction(24))])
     assert wait(lambda: len(desk.shots) == 3)
     assert "rate-differs" in {f.code for f in desk.walk(desk.shots[2]).findings}
     desk.select(2)
@@ -263,7 +263,9 @@ def test_a_render_that_was_cut_off_goes_on_when_the_job_is_opened(qapp, tmp_path
     path = demo_job(tmp_path)
     with Job.open(path) as job:
         shot = job.shots()[1]
-        order = freeze(shot.name, shot.facts, shot.route, "web-wide", job.out_folder / "x.mp4", 0, 10, shot.levels)
+        order = freeze(
+            shot.name, shot.facts, shot.route, "web-wide", job.out_folder / "x.mp4", 0, 10, job.seen(shot.id)
+        )
         job.enqueue(shot.id, order)
         job.set_slip(1, state="rendering", pid=None)
     desk = Desk(Job.open(path))
@@ -278,7 +280,7 @@ def test_an_empty_job_says_what_to_do(qapp, tmp_path):
     window = Window(Desk(Job.create(tmp_path / "new.adzer", "New")))
     window.show()
     try:
-        assert window.next.title.text() == "Start here" and "Drop recordings" in window.next.text.text()
+        assert window.next.title.text() == "Start here" and "press F" in window.next.text.text()
         for place in ("Queue", "Log", "Board"):
             window.go(place)
         assert not window.queue.words.isVisible()

@@ -44,6 +44,19 @@ def _cut(channel: NDArray[np.float64], samples: Samples) -> float:
     return round(at, 6) if at > 5e-4 and at > 3 * below else 0.0
 
 
+def level_marks(frame: Frame, samples: Samples, columns: int = 96) -> NDArray[np.int8]:
+    """A grid over the recorded picture: 1 where most of a cell lies at the top of the levels (98 % of the signal or the
+    highest code), −1 where it lies at the bottom, 0 elsewhere."""
+    values = sampling.luma(frame, samples, (2, 2))
+    h, w = values.shape
+    k = max(1, w // columns)
+    cells = (
+        sampling.shrunk((values >= 0.98).astype(np.float32), k),
+        sampling.shrunk((values <= 0.004).astype(np.float32), k),
+    )
+    return (cells[0] > 0.5).astype(np.int8) - (cells[1] > 0.5).astype(np.int8)
+
+
 def _noise(luma: NDArray[np.float32]) -> float:
     """Standard deviation of noise: a Laplacian's mean over the flattest blocks (Immerkær's mask)."""
     h, w = luma.shape

@@ -17,6 +17,7 @@ from .seen import Disc, Guess, Halves, Seen, Wrap
 
 EYE_SHAPES = tuple(Fraction(n) for n in ("16/9", "256/135", "4/3", "3/2", "1", "2", "239/100"))
 AGREE = 0.8
+TINY = 120  # pixels a side, below which there is no form to be seen
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,9 @@ class _Layout:
 def identify(facts: FileFacts, samples: Samples, cancelled: Callable[[], bool] = lambda: False) -> Seen:
     """What the frames of a file say; its tags are not looked at. UnreadableError if no frame can be decoded."""
     looked = sampling.sample(facts.source, facts.fingerprint, cancelled=cancelled)
+    if min(facts.raster) < TINY:
+        levels = measure(looked.spread, samples)
+        return Seen(fingerprint=facts.fingerprint, levels=levels, curve=kinds.guess(levels))
     k = max(1, facts.raster[0] // 480)
     views = [sampling.small(f, samples) for f in looked.spread]
     mean = np.mean(views, axis=0)
@@ -80,7 +84,7 @@ def _eyes(views: list[np.ndarray], shape: float) -> tuple[Guess, Guess, Guess, H
     if score < AGREE or len(best.places) < 12:
         sure = min(1.0, max(0.0, (AGREE + 0.1 - score) / 0.2))
         return Guess("one", round(0.55 + 0.45 * sure, 3), saw), Guess(), Guess(), best
-    sure = min(0.99, 0.7 + (score - AGREE) * 1.5)
+    sure = min(0.99 if best.agree > AGREE else 0.75, 0.7 + (score - AGREE) * 1.5)
     eye = _eye_shape(shape, best.packing)
     squeezed = eye * 2 if best.packing == "side by side" else eye / 2
     near = {name: min(abs(float(s) / v - 1) for s in EYE_SHAPES) for name, v in (("full", eye), ("half", squeezed))}

@@ -1,12 +1,13 @@
 """Which kind of curve does footage look like: display, log, linear, PQ or HLG?
 
-Its levels are compared with those of three thousand simulated shots of known curve (``sim.suite`` makes the collection);
-the nearest ones vote. Footage that lies far from all of them, or between two kinds, is said to be not known. Untagged PQ
-and log have the same levels in most scenes; PQ is rare without its tag, and the collection holds few of it.
+Small networks that were taught on some thousand simulated shots of known curve vote on how its levels lie (``sim.suite``
+makes the collection and teaches them). Footage unlike all of those shots, or on which they do not agree, is said to be not
+known. Untagged PQ and log have the same levels in most scenes; PQ is rare without its tag, and the collection holds few.
 """
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
@@ -18,53 +19,79 @@ from .seen import Guess
 
 KINDS = ("display", "log", "linear", "pq", "hlg")
 COLLECTION = Path(__file__).with_name("looks.npz")
-NEAREST = 15
-FAR = 2.2  # how many times the collection's own usual spacing a stranger may lie away
+NEAREST = 8
+FAR = 3.0  # how many times the collection's own usual spacing a stranger may lie away
 WORDS = {"display": "a display picture", "log": "log", "linear": "linear light", "pq": "PQ", "hlg": "HLG"}
 
+Array = NDArray[np.float64]
 
-def features(levels: Levels) -> NDArray[np.float64]:
-    """Where the luma lies, how much of it is at each end, and how far colours go, (13,)."""
+
+def features(levels: Levels) -> Array:
+    """Where the luma lies, how much of it is at each end, and how far colours go, (14,)."""
     q = [levels.quantile(s) for s in (0.001, 0.02, 0.1, 0.3, 0.5, 0.7, 0.9, 0.98, 0.999)]
     span = max(q[7] - q[1], 0.04)
     return np.array([*q, levels.top(1e-3), *(4 * c for c in levels.colours), min(levels.colourfulness / span, 0.6)])
 
 
+def softmax(scores: Array) -> Array:
+    """Scores (…, n) as shares that sum to 1."""
+    raised = np.exp(scores - scores.max(axis=-1, keepdims=True))
+    return np.asarray(raised / raised.sum(axis=-1, keepdims=True))
+
+
+@dataclass(frozen=True)
+class _Collection:
+    examples: Array  # scaled features of known shots
+    mean: Array
+    scale: Array
+    usual: float  # distance of an example to its neighbours
+    nets: tuple[Array, Array, Array, Array]  # (members, …) of both layers
+
+    def votes(self, x: Array) -> Array:
+        w1, b1, w2, b2 = self.nets
+        layer = np.maximum(np.einsum("d,mdh->mh", x, w1) + b1, 0)
+        return np.asarray(softmax(np.einsum("mh,mhk->mk", layer, w2) + b2).mean(axis=0))
+
+    def distance(self, x: Array) -> float:
+        """To the nearest known shots, in units of what is usual among them."""
+        apart = np.sqrt(((self.examples - x) ** 2).sum(axis=1))
+        return float(np.sort(apart)[NEAREST - 1]) / self.usual
+
+
 @lru_cache(maxsize=1)
-def _collection() -> tuple[NDArray[np.float64], NDArray[np.int64], NDArray[np.float64], float]:
-    """(examples scaled, kinds, scale, usual distance of an example to its neighbours)."""
+def _collection() -> _Collection:
     with np.load(COLLECTION) as held:
-        values, kinds, weights = held["features"].astype(np.float64), held["kinds"].astype(np.int64), held["weights"]
-    scale = (values.std(axis=0) + 1e-6) / weights
-    scaled = values / scale
-    some = scaled[:: max(1, len(scaled) // 400)]
+        values = held["features"].astype(np.float64)
+        nets = tuple(held[n].astype(np.float64) for n in ("w1", "b1", "w2", "b2"))
+    mean, scale = values.mean(axis=0), values.std(axis=0) + 1e-6
+    scaled = (values - mean) / scale
+    some = scaled[:: max(1, len(scaled) // 200)]
     apart = np.sqrt(((some[:, None] - scaled[None]) ** 2).sum(axis=2))
-    return scaled, kinds, scale, float(np.median(np.sort(apart, axis=1)[:, NEAREST // 2]))
+    return _Collection(scaled, mean, scale, float(np.median(np.sort(apart, axis=1)[:, NEAREST])), nets)
 
 
 def guess(levels: Levels) -> Guess:
-    """The kind that most of the nearest simulated shots have; None where they disagree or are all far away."""
+    """The likeliest kind, with the share of votes it has; unlike all known shots, it is hardly more than a guess."""
     saw = (
         f"the darkest parts sit at {levels.low:.1%}, the middle at {levels.middle:.1%}, the lightest at {levels.high:.1%}, "
         f"colours lie {levels.colourfulness:.1%} from grey"
     )
     if levels.high - levels.low < 0.02:
         return Guess(None, 0.0, saw + "; that is too even a picture to tell")
-    values, kinds, scale, usual = _collection()
-    apart = np.sqrt(((values - features(levels) / scale) ** 2).sum(axis=1))
-    near = np.argsort(apart)[:NEAREST]
-    votes = np.bincount(kinds[near], weights=1 / (apart[near] + 0.3 * usual), minlength=len(KINDS))
-    votes = votes / votes.sum()
-    best = int(votes.argmax())
-    distance = float(apart[near[NEAREST // 2]]) / usual
-    count = int((kinds[near] == best).sum())
-    saw += f"; of the {NEAREST} most similar known shots {count} are {WORDS[KINDS[best]]}"
+    known = _collection()
+    x = (features(levels) - known.mean) / known.scale
+    votes = known.votes(x)
+    best, second = (int(i) for i in np.argsort(votes)[::-1][:2])
+    sure = float(votes[best])
+    saw += f"; {sure:.0%} like {WORDS[KINDS[best]]}"
+    if votes[second] > 0.1:
+        saw += f", {votes[second]:.0%} like {WORDS[KINDS[second]]}"
     if KINDS[best] == "log" and votes[KINDS.index("pq")] > 0.03:
         saw += "; PQ looks much the same, but comes without a tag only rarely"
-    if distance > FAR:
+    if (away := known.distance(x)) > FAR:
         return Guess(
             KINDS[best],
-            round(0.5 * float(votes[best]), 3),
-            saw + f", but it lies {distance:.1f} times as far from them as usual",
+            round(min(0.75, sure), 3),
+            saw + f"; but it lies {away:.1f} times as far from all known shots as usual",
         )
-    return Guess(KINDS[best], round(float(votes[best]), 3), saw)
+    return Guess(KINDS[best], round(sure, 3), saw)

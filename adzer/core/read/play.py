@@ -72,4 +72,5 @@ def judge(facts: FileFacts, card: PlayerCard) -> str | None:
         if not why:
             return None
         reasons.append(why)
-    return "; ".join(min(reasons, key=lambda r: len(r)))
+    fewest = min(len(r) for r in reasons)
+    return "; ".join(next(r for r in reasons if len(r) == fewest))

@@ -79,6 +79,28 @@ class RoundLens(Camera):
         pose = self.pose(time)
         return np.array(pose.place), self._local(x, y)[0] @ pose.rotation().T
 
+    def project(self, points: Array, time: float) -> Array:
+        """World points (n, 3) → the place in the lens that sees each nearest to its axis."""
+        pose, h = self.pose(time), self.raster[1]
+        local = (np.asarray(points) - np.array(pose.place)) @ pose.rotation()
+        local /= np.linalg.norm(local, axis=-1, keepdims=True)
+        best, out = np.full(len(local), np.inf), np.zeros((len(local), 2))
+        for disc in self.discs:
+            turn = np.radians(disc.facing)
+            side = local[:, 0] * np.cos(turn) - local[:, 1] * np.sin(turn)
+            ahead = local[:, 0] * np.sin(turn) + local[:, 1] * np.cos(turn)
+            angle = np.arccos(np.clip(ahead, -1, 1))
+            r = (
+                angle
+                / np.radians(self.field_of_view / 2)
+                * disc.radius
+                / np.maximum(np.hypot(side, local[:, 2]), 1e-12)
+            )
+            place = np.stack([disc.x + side * r, disc.y - local[:, 2] * r], axis=-1) * h
+            nearer = angle < best
+            out[nearer], best[nearer] = place[nearer], angle[nearer]
+        return out
+
     def light(self, time: float, samples: int = 2) -> Array:
         w, h = self.raster
         x, y = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
@@ -111,10 +133,27 @@ class Eyes(Camera):
 
         return replace(lens, pose=moved, raster=raster or lens.raster)
 
-    def light(self, time: float, samples: int = 2) -> Array:
+    def _sizes(self) -> tuple[tuple[int, int], str]:
+        """One eye's raster in the picture, and which eye is second."""
         w, h = self.raster
         size = (w // 2, h) if self.packing == "side by side" else (w, h // 2)
-        second = "right" if self.first == "left" else "left"
+        return size, "right" if self.first == "left" else "left"
+
+    def rays(self, x: Array, y: Array, time: float) -> tuple[Array, Array]:
+        (w, h), second = self._sizes()
+        later = x >= w if self.packing == "side by side" else y >= h
+        origins, rays = np.empty((len(x), 3)), np.empty((len(x), 3))
+        for which, mine in ((self.first, ~later), (second, later)):
+            origin, ray = self.eye(which, (w, h)).rays(x[mine] % w, y[mine] % h, time)
+            origins[mine], rays[mine] = origin, ray
+        return origins, rays
+
+    def project(self, points: Array, time: float) -> Array:
+        """World points (n, 3) → places in the first eye's half."""
+        return self.eye(self.first, self._sizes()[0]).project(points, time)
+
+    def light(self, time: float, samples: int = 2) -> Array:
+        size, second = self._sizes()
         both = [self.eye(which, size).light(time, samples) for which in (self.first, second)]
         return np.concatenate(both, axis=1 if self.packing == "side by side" else 0)
 

@@ -19,6 +19,7 @@ class StageBench(QObject):
     stage = ""
     whole = False
     scopes = False
+    marks = False
     hint = ""
 
     def __init__(self, desk: Desk) -> None:

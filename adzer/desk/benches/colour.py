@@ -76,11 +76,12 @@ class ColourBench(StageBench):
         """With the brightest light that was measured, so that nothing is kept free for light that never comes."""
         shot = self.desk.shot
         peak = None
-        if shot is not None and shot.levels is not None and whites != "let go":
+        seen = self.desk.seen(shot) if shot is not None else None
+        if shot is not None and seen is not None and whites != "let go":
             curve = self.desk.walk(shot)["read"].after.curve
             if curve:
                 source = colour_cards.curve(curve, shot.facts.bits)
-                peak = measure.peak(source, shot.levels.top())
+                peak = measure.peak(source, seen.levels.top())
         self.desk.answer("colour", whites=whites, peak=peak)
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
@@ -123,8 +124,9 @@ class ColourBench(StageBench):
         self.done_card.say(_done(walked))
 
     def _show_chain(self, shot: Shot, walked: Walk, chain: ColourChain) -> None:
-        if shot.levels is not None:
-            signals, shares = bin_centres(), np.array(shot.levels.brightest)
+        seen = self.desk.seen(shot)
+        if seen is not None:
+            signals, shares = bin_centres(), np.array(seen.levels.brightest)
             lines = []
             for whites in WHITES:
                 text = advise.whites_text(whites, measure.cost(replace(chain, whites=whites), signals, shares))
@@ -153,8 +155,9 @@ class ColourBench(StageBench):
         if chain is not None:
             out = chain.tone(light * chain.gain)
         used = None
-        if shot.levels is not None:
-            low, high = measure.reach(curve, shot.levels.low, shot.levels.top())
+        seen = self.desk.seen(shot)
+        if seen is not None:
+            low, high = measure.reach(curve, seen.levels.low, seen.levels.top())
             used = (max(low, -9.0), min(high, 9.0))
         note = f"+{facts.stops_above:.1f} −{facts.stops_below:.1f} stops"
         self.plot.show_curve(stops, signal, out, used, note)

@@ -2,18 +2,39 @@
 
 from __future__ import annotations
 
-import numpy as np
+from typing import Any
 
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from ...core import cards
+from ...core.cards import DeliveryCard, PlayerCard
 from ...core.colour import cards as colour_cards
+from ...core.deliver.advise import estimate, size_text, time_text
 from ...core.errors import UnreadableError
 from ...core.job import Shot
-from ...core.read import advise
+from ...core.pixels import AxisWarp
+from ...core.proxies import stand_in
+from ...core.read import advise, play
 from ...core.read.advise import rate_text
 from ...core.read.measure import DOMAIN
+from ...core.read.seen import Seen
 from ...core.route import Walk
+from ...core.service import Reply
+from ..model import Desk
+from ..reading import Reading
+from ..theme import font
+from ..widgets.forms import FormPlot
 from ..widgets.plots import Histogram, Table, Trace
-from ..widgets.questions import Choice, Pick, Question
+from ..widgets.questions import Choice, Pick, Question, act
 from .base import StageBench
+
+FIELDS = (
+    "curve", "primaries", "range", "projection", "coverage", "eyes", "packing", "first", "raster", "bits", "chroma", "rate",
+    "timecode", "frames", "matrix", "mosaic",
+)  # fmt: skip
 
 
 def curve_answers(tagged: str | None) -> list[tuple[str, str | None]]:
@@ -24,42 +45,111 @@ def curve_answers(tagged: str | None) -> list[tuple[str, str | None]]:
 
 class ReadBench(StageBench):
     stage = "read"
-    hint = "Q as recorded · W wipe · { in here · } out here · Space play · [ ] stage"
+    marks = True
+    hint = "Q as recorded · W wipe · { in · } out · J mark · C same for this camera · P proxy · M proxies or masters"
+
+    def __init__(self, desk: Desk, reading: Reading) -> None:
+        self.reading = reading
+        self._marks: Any = None
+        self._warp: AxisWarp | None = None
+        self._raster = (1, 1)
+        super().__init__(desk)
 
     def build(self) -> None:
         desk = self.desk
-        self.curve = Pick([])
-        self.curve.chosen.connect(lambda v: desk.answer("read", curve=v))
-        self.curve_card = Question("What did the camera encode?", self.curve)
-        self.primaries = Pick([])
-        self.primaries.chosen.connect(lambda v: desk.answer("read", primaries=v))
-        self.primaries_card = Question("Which primaries did it use?", self.primaries)
+
+        def ask(title: str, control: Any, field: str) -> Question:
+            control.chosen.connect(lambda v: desk.answer("read", **{field: v}))
+            return Question(title, control)
+
+        self.together = Question(
+            "Do these files belong together?",
+            _row(
+                act("They are one", lambda: self._doubt(True)),
+                act("Keep apart", lambda: self._doubt(False), main=False),
+            ),
+        )
+        self.curve, self.primaries = Pick([]), Pick([])
+        self.curve_card = ask("What did the camera encode?", self.curve, "curve")
+        self.applied = Choice([("as found", None), ("nothing", "nothing"), ("yes, display", "display")])
+        self.applied_card = ask("Is anything already applied?", self.applied, "applied")
+        self.primaries_card = ask("Which primaries did it use?", self.primaries, "primaries")
         self.range = Choice([("as found", None), ("limited", "limited"), ("full", "full")])
-        self.range.chosen.connect(lambda v: desk.answer("read", range=v))
-        self.range_card = Question("Where do black and white lie?", self.range)
+        self.range_card = ask("Where do black and white lie?", self.range, "range")
+        self.form = Pick([
+            ("as found", None), ("a flat picture", "flat"), ("a sphere, unrolled", "equirectangular"), ("round lenses", "fisheye"),
+        ])  # fmt: skip
+        self.cover = Choice([("as found", None), ("360°", "360"), ("180°", "180")])
+        self.cover.chosen.connect(lambda v: desk.answer("read", coverage=v))
+        self.form_card = Question("What does one picture show?", self.form, self.cover)
+        self.form.chosen.connect(lambda v: desk.answer("read", projection=v))
+        self.eyes = Pick(
+            [
+                ("as found", None),
+                ("one eye", "one"),
+                ("two, side by side", "side by side"),
+                ("two, over under", "over under"),
+            ]
+        )
+        self.packing = Choice([("as found", None), ("full", "full"), ("half", "half")])
+        self.packing.chosen.connect(lambda v: desk.answer("read", packing=v))
+        self.eyes_card = Question("How many eyes are in it?", self.eyes, self.packing)
+        self.eyes.chosen.connect(lambda v: desk.answer("read", eyes=v))
+        self.first = Choice([("as found", None), ("left", "left"), ("right", "right")])
+        self.first_card = ask("Which eye is first?", self.first, "first")
         self.timing = Choice([("as recorded", "recorded"), ("even, job's rate", "even")])
         self.timing.chosen.connect(self._retime)
         self.timing_card = Question("What rhythm shall it have?", self.timing)
-        self.questions = [self.curve_card, self.primaries_card, self.range_card, self.timing_card]
-        self.facts = Table("What this picture is, and how it is known", (0.17, 0.2, 0.63), 4)
-        self.levels = Histogram("Levels, as recorded", 3)
+        self.measure = act("Measure a second of each", self._measure_copies, main=False)
+        self.play_card = Question(
+            "Will this machine play it?",
+            _row(
+                act("Proxy, half", lambda: self._copy("proxy", "half")),
+                act("quarter", lambda: self._copy("proxy", "quarter"), False),
+            ),
+            _row(act("Intermediate, full", lambda: self._copy("intermediate", "full"), False), self.measure),
+        )
+        self.questions = [
+            self.together, self.curve_card, self.applied_card, self.form_card, self.eyes_card, self.first_card, self.play_card,
+            self.timing_card, self.primaries_card, self.range_card,
+        ]  # fmt: skip
+        self.facts = Table("What this picture is, and how it is known", (0.15, 0.17, 0.68), 4)
+        self.levels = Histogram("Levels, as recorded", 2)
+        self.forms = FormPlot()
         self.gaps = Trace("Time between frames, ms", 2)
         self._gaps_of = ""
-        self.instruments = [self.facts, self.levels, self.gaps]
+        self.instruments = [self.facts, self.levels, self.forms, self.gaps]
+
+    def _doubt(self, together: bool) -> None:
+        if self.desk.shot is not None:
+            self.reading.answer_doubt(self.desk.shot, together)
+
+    def _copy(self, card: str, size: str) -> None:
+        self.reading.make_copies(card, size)
+
+    def _measure_copies(self) -> None:
+        for card, size in (("proxy", "half"), ("proxy", "quarter"), ("intermediate", "full")):
+            self.reading.measure_copy(card, size)
 
     def _retime(self, how: str) -> None:
-        rate = str(self.desk.job.rate) if how == "even" else None
+        rate = str(self.desk.job_rate) if how == "even" else None
         self.desk.answer("read", timing=how, even_rate=rate)
 
+    # --- answers ---------------------------------------------------------------------------------------------------
     def refresh(self, shot: Shot, walked: Walk) -> None:
         route, facts, stop = walked.route, shot.facts, walked["read"]
-        evidence = stop.result.evidence
+        seen, evidence = self.desk.seen(shot), stop.result.evidence
+        self.together.setVisible(bool(shot.doubts))
+        if shot.doubts:
+            self.together.say(shot.doubts[0].ask)
+        look = advise.look(seen) if seen else None
         self.curve.set_answers(curve_answers(facts.curve), route.read.curve)
-        fits = advise.look(shot.levels) if shot.levels else None
         others = ""
-        if fits and fits.is_log and route.read.curve != fits.fits and fits.fits:
-            others = f"The levels fit {colour_cards.title(fits.fits)} best."
+        if look and look.kind == "log" and look.fits and stop.after.curve != look.fits:
+            others = f"The levels fit {colour_cards.title(look.fits)} best."
         self.curve_card.say(_sentence(evidence.get("curve", "")), others)
+        self.applied.set_value(route.read.applied)
+        self.applied_card.say(_applied(stop.after.curve, facts.bits, look))
         tag = colour_cards.primaries_title(facts.primaries) if facts.primaries else None
         answers: list[tuple[str, str | None]] = [(f"as tagged: {tag}" if tag else "not declared", None)]
         answers += [(colour_cards.primaries_title(n), n) for n in colour_cards.primaries_names()]
@@ -68,16 +158,46 @@ class ReadBench(StageBench):
         self.primaries_card.say(f"Taken as {found}: {evidence.get('primaries', '')}.")
         self.range.set_value(route.read.range)
         self.range_card.say(f"Read as {stop.after.range}: {evidence.get('range', '')}.")
+        self._say_form(stop.after, route.read, evidence)
         self.timing.set_value(route.read.timing)
         self._say_timing(shot, walked)
-        self._show_plots(shot, walked)
+        self._say_play(shot, seen)
+        self._show_plots(shot, walked, seen)
+        shaped = walked["shape"].result.adds
+        self._warp, self._raster = getattr(shaped, "warp", None), facts.raster
+        if seen is not None and seen.play is None and not facts.mosaic:
+            self.reading.measure_playing(shot)
+
+    def _say_form(self, picture: Any, settings: Any, evidence: dict[str, str]) -> None:
+        self.form.set_value(settings.projection)
+        self.cover.set_value(settings.coverage)
+        self.cover.setVisible(picture.projection != "flat")
+        name = {"flat": "a flat picture", "equirectangular": "an unrolled sphere", "fisheye": "round lenses"}.get(
+            picture.projection, "?"
+        )
+        covers = f", {picture.coverage}°" if picture.coverage else ""
+        self.form_card.say(f"Taken as {name}{covers}: {evidence.get('projection', '')}.")
+        self.eyes.set_value(settings.eyes)
+        two = picture.eyes not in (None, "one")
+        self.packing.setVisible(two)
+        self.packing.set_value(settings.packing)
+        packed = f", {picture.packing}" if picture.packing else ""
+        self.eyes_card.say(f"Taken as {picture.eyes}{packed}: {evidence.get('eyes', '')}.")
+        self.first_card.setVisible(two)
+        self.first.set_value(settings.first)
+        where = "on the left" if picture.eyes == "side by side" else "above"
+        self.first_card.say(
+            f"The {picture.first or '?'} eye is taken to be {where}: {evidence.get('first', '')}.",
+            "Check by hand: near things lie further right in the left eye's picture.",
+        )
 
     def _say_timing(self, shot: Shot, walked: Walk) -> None:
-        facts, job_rate = shot.facts, self.desk.job.rate
+        facts, job_rate = shot.facts, self.desk.job_rate
         text = _sentence(walked["read"].result.evidence.get("constant_rate", ""))
         ratio = job_rate / facts.rate if facts.rate else None
         if ratio and facts.constant_rate:
-            text += f" It runs at {rate_text(facts.rate)}, the job at {rate_text(job_rate)}: {ratio.numerator}/{ratio.denominator}."
+            text += f" It runs at {rate_text(facts.rate)}, the job at {rate_text(job_rate)}"
+            text += "." if ratio == 1 else f": {advise.conform_text(facts.rate or job_rate, job_rate, facts.duration)}."
         others = (
             "Others keep each frame's own time, for places that play any rhythm."
             if walked.route.read.timing == "even"
@@ -87,43 +207,67 @@ class ReadBench(StageBench):
             others = "Others make it even, so that it stays in sync in any editing program."
         self.timing_card.say(text, others)
 
-    def _show_plots(self, shot: Shot, walked: Walk) -> None:
-        evidence, picture = walked["read"].result.evidence, walked["read"].after.as_json()
-        rows = []
-        for field in (
-            "curve",
-            "primaries",
-            "range",
-            "matrix",
-            "raster",
-            "bits",
-            "chroma",
-            "rate",
-            "timecode",
-            "frames",
-        ):
+    def _say_play(self, shot: Shot, seen: Seen | None) -> None:
+        facts, words = shot.facts, []
+        if seen and seen.play:
+            verdict = "It keeps up" if seen.play.keeps_up(facts.rate) else "It does not keep up"
+            words.append(
+                f"{verdict}: {seen.play.rate:.0f} frames a second decoded against {rate_text(facts.rate)}; "
+                f"a jump takes {seen.play.seek_ms:.0f} ms."
+            )
+        else:
+            words.append("Measuring…")
+        for name in cards.paths("players"):
+            try:
+                card = cards.find("players", name, PlayerCard)
+            except UnreadableError:
+                continue
+            why = play.judge(facts, card)
+            words.append(
+                f"{card.title[:1].upper()}{card.title[1:]}: " + (f"not in hardware, {why}." if why else "in hardware.")
+            )
+        if (part := stand_in(shot)) is not None and part.facts is not None:
+            look = {"look": "it carries a look", "same": "it looks like its master"}.get(
+                part.look or "", "not compared yet"
+            )
+            words.append(f"Linked: {part.facts.name}, {part.facts.raster[0]}×{part.facts.raster[1]}, {look}.")
+        costs = []
+        for trial in shot.trials:
+            if ", " in trial.card:
+                size, time = estimate(trial, shot.facts.frames)
+                costs.append(f"{trial.card}: {size_text(size)} in {time_text(time)}")
+        why = cards.find("copies", "proxy", DeliveryCard).others
+        self.play_card.say("\n".join(words), "; ".join(costs) + "." if costs else why)
+
+    # --- plots -----------------------------------------------------------------------------------------------------
+    def _show_plots(self, shot: Shot, walked: Walk, seen: Seen | None) -> None:
+        evidence, after = walked["read"].result.evidence, walked["read"].after
+        picture, rows = after.as_json(), []
+        for field in FIELDS:
             value = picture[field]
+            if field in ("coverage", "packing", "first", "mosaic") and value in (None, "none"):
+                continue
+            words = "unknown" if value is None else str(value)
             if field == "raster":
                 words = f"{value[0]}×{value[1]}"
             elif field == "rate":
-                words = rate_text(walked["read"].after.rate)
+                words = rate_text(after.rate)
             elif field == "curve":
                 words = colour_cards.title(value)
-            else:
-                words = "unknown" if value is None else str(value)
             rows.append((field, words, evidence.get(field, "")))
         self.facts.show_rows(rows, shot.facts.path.rsplit("/", 1)[-1])
-        if shot.levels is not None:
+        if seen is not None:
             marks: list[tuple[float, str]] = []
-            curve = walked["read"].after.curve
-            if curve:
+            if after.curve and not shot.facts.mosaic:
                 try:
-                    seen = colour_cards.facts(colour_cards.curve(curve, shot.facts.bits))
-                    marks = [(seen.black, "black"), (seen.grey, "grey"), (seen.white, "white 90 %")]
+                    held = colour_cards.facts(colour_cards.curve(after.curve, shot.facts.bits))
+                    marks = [(held.black, "black"), (held.grey, "grey"), (held.white, "white 90 %")]
                 except UnreadableError:
                     marks = []
-            note = f"{len(shot.levels.sampled)} frames sampled"
-            self.levels.show_shares(np.array(shot.levels.luma), *DOMAIN, marks, note)
+            note = f"{len(seen.levels.sampled)} frames sampled"
+            self.levels.show_shares(np.array(seen.levels.luma), *DOMAIN, marks, note)
+        self.forms.show_seen(seen, after)
+        self.forms.setVisible(self.forms.has_something)
         self._show_gaps(shot)
 
     def _show_gaps(self, shot: Shot) -> None:
@@ -138,6 +282,74 @@ class ReadBench(StageBench):
                 self.gaps.show_values(np.asarray(value), "even" if shot.facts.constant_rate else "varies")
 
         self.desk.worker.chore("gaps", (shot.facts,), then)
+
+    # --- on the picture --------------------------------------------------------------------------------------------
+    def pictured(self, reply: Reply) -> None:
+        self._marks = reply.marks
+
+    def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        """Hatching where the recording is at the end of its levels; the discs of round lenses; which half is which eye."""
+        shot, warp = self.desk.shot, self._warp
+        if shot is None or warp is None:
+            return
+        sx, sy = rect.width() / warp.raster[0], rect.height() / warp.raster[1]
+
+        def place(x: float, y: float) -> QPointF:
+            """Where a recorded pixel lies in the widget."""
+            px = (x - float(warp.offset[0])) / float(warp.scale[0]) + warp.place[0]
+            py = (y - float(warp.offset[1])) / float(warp.scale[1]) + warp.place[1]
+            return QPointF(rect.left() + px * sx, rect.top() + py * sy)
+
+        painter.setClipRect(rect)
+        if self._marks is not None:
+            rows, columns = self._marks.shape
+            cell_w, cell_h = self._raster[0] / columns, self._raster[1] / rows
+            for end, colour in ((1, QColor(180, 112, 30)), (-1, QColor(79, 100, 120))):
+                painter.setPen(QPen(colour, 1.2))
+                for y, x in np.argwhere(self._marks == end).tolist():
+                    painter.drawLine(place(x * cell_w, (y + 1) * cell_h), place((x + 1) * cell_w, y * cell_h))
+        seen, after = self.desk.seen(shot), self.desk.walk(shot)["read"].after
+        painter.setPen(QPen(QColor(255, 255, 255, 200), 1.2))
+        if seen is not None and after.projection == "fisheye":
+            for disc in seen.discs:
+                a, b = (
+                    place(disc.x - disc.radius, disc.y - disc.radius),
+                    place(disc.x + disc.radius, disc.y + disc.radius),
+                )
+                painter.drawEllipse(QRectF(a, b))
+        if after.eyes not in (None, "one"):
+            w, h = float(self._raster[0]), float(self._raster[1])
+            beside = after.eyes == "side by side"
+            middle = (w / 2, 0.0, w / 2, float(h)) if beside else (0.0, h / 2, float(w), h / 2)
+            painter.drawLine(place(middle[0], middle[1]), place(middle[2], middle[3]))
+            painter.setFont(font(10, bold=True))
+            second = {"left": "right", "right": "left"}.get(after.first or "", "?")
+            other = place(w / 2, 0.0) if beside else place(0.0, h / 2)
+            for words, corner in ((after.first or "?", place(0.0, 0.0)), (second, other)):
+                painter.drawText(corner + QPointF(12, 22), f"{words} eye")
+
+
+def _row(*widgets: QWidget) -> QWidget:
+    held = QWidget()
+    row = QHBoxLayout(held)
+    row.setContentsMargins(0, 0, 0, 0)
+    row.setSpacing(5)
+    for widget in widgets:
+        row.addWidget(widget)
+    return held
+
+
+def _applied(curve: str | None, bits: int, look: advise.Look | None) -> str:
+    """What the footage says about a transform that was applied before it came here."""
+    if look is None or look.kind is None:
+        return "The footage does not tell."
+    held = advise.kind_of(curve, bits)
+    sure = "" if look.sure else ", though not for sure"
+    if held == "log" and look.kind == "display":
+        return f"It seems so{sure}: {curve} is held to be log, but it looks finished."
+    if look.kind == "display":
+        return f"It looks like a finished display picture{sure}; nothing more is to be undone."
+    return f"It looks untouched{sure}: still {look.kind}."
 
 
 def _sentence(text: str) -> str:

@@ -1,7 +1,8 @@
-"""The rule: a graduated scale in timecode with in and out notches and the frame in view."""
+"""The rule: a graduated scale in timecode with in and out notches, pegs on marked frames, and the frame in view."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from fractions import Fraction
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
@@ -24,15 +25,18 @@ class Rule(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.frames, self.start, self.stop, self.frame = 1, 0, 1, 0
         self.rate = Fraction(25)
-        self.labels: list[str] = []
+        self.marks: list[int] = []
         self._label = lambda frame: str(frame)
         self._grab: str | None = None
 
     def sizeHint(self) -> QSize:
         return QSize(400, 46)
 
-    def set_shot(self, frames: int, start: int, stop: int, rate: Fraction, label: object) -> None:
-        """``label``: frame number → timecode."""
+    def set_shot(
+        self, frames: int, start: int, stop: int, rate: Fraction, label: object, marks: Sequence[int] = ()
+    ) -> None:
+        """``label``: frame number → timecode; ``marks``: frames with a peg."""
+        self.marks = list(marks)
         self.frames, self.start, self.stop, self.rate = max(frames, 1), start, stop, rate
         self._label = label  # type: ignore[assignment]
         self.update()
@@ -77,6 +81,9 @@ class Rule(QWidget):
         for frame, turn in ((self.start, 1), (self.stop, -1)):
             x = self._x(frame)
             painter.drawPolygon(QPolygonF([QPointF(x, 1), QPointF(x + turn * 8, 1), QPointF(x, 14)]))
+        painter.setBrush(p.ink)
+        for frame in self.marks:
+            painter.drawEllipse(QPointF(self._x(frame + 0.5), 6), 3.2, 3.2)
         x = self._x(self.frame + 0.5)
         painter.setPen(QPen(p.ink, 2))
         painter.drawLine(QPointF(x, 1), QPointF(x, bottom))

@@ -1,0 +1,100 @@
+"""The instrument for a picture's form: poles and seam of a sphere, or two halves compared."""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
+
+from ...core.picture import Picture
+from ...core.read.projection import POLE, SEAM
+from ...core.read.seen import Halves, Seen, Wrap
+from ..theme import theme
+from .plots import Plot
+
+
+class FormPlot(Plot):
+    """Shows what decides: for two eyes the shift of every block over its height; for a sphere its poles and seam."""
+
+    def __init__(self) -> None:
+        super().__init__("Form", 2)
+        self._wrap: Wrap | None = None
+        self._halves: Halves | None = None
+
+    @property
+    def has_something(self) -> bool:
+        return self._wrap is not None or self._halves is not None
+
+    def show_seen(self, seen: Seen | None, picture: Picture) -> None:
+        self._wrap = self._halves = None
+        if seen is not None and picture.eyes not in (None, "one") and seen.halves and seen.halves.places:
+            self._halves = seen.halves
+            self.title = "Shift between the halves"
+            self.note = f"agree to {seen.halves.agree:.0%}"
+        elif seen is not None and picture.projection == "equirectangular":
+            self._wrap = seen.wrap
+            self.title = "Poles and seam"
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if self._halves is not None:
+            self._draw_halves(painter, body, self._halves)
+        elif self._wrap is not None:
+            self._draw_wrap(painter, body, self._wrap)
+
+    def _draw_halves(self, painter: QPainter, body: QRectF, h: Halves) -> None:
+        """Each block a dot: across, its shift; down, its height in the picture. The line is the trend that tells the eyes."""
+        d = np.array([p[1] for p in h.places])
+        reach = max(float(np.percentile(np.abs(d - np.median(d)), 97)), abs(h.slope), 0.4) * 1.3
+        middle = float(np.median(d))
+
+        def at(shift: float, height: float) -> QPointF:
+            x = body.center().x() + (shift - middle) / reach * (body.width() / 2 - 8)
+            return QPointF(x, body.top() + 16 + height * (body.height() - 34))
+
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.p.quiet)
+        for height, shift in h.places:
+            painter.drawEllipse(at(shift, height), 1.8, 1.8)
+        painter.setPen(QPen(theme.p.accent, 1.8))
+        centre = float(np.median([p[0] for p in h.places]))
+        painter.drawLine(at(middle - h.slope * centre, 0.0), at(middle + h.slope * (1 - centre), 1.0))
+        painter.setPen(theme.p.ink)
+        first = "left" if h.slope > 0 else "right"
+        self.text(painter, body.left() + 6, body.top() + 12, "far")
+        self.text(painter, body.left() + 6, body.bottom() - 5, "near")
+        words = f"near things lie further {'right' if h.slope > 0 else 'left'} in the first half: the {first} eye"
+        self.text(painter, body.right() - 6, body.bottom() - 5, words, right=True)
+
+    def _draw_wrap(self, painter: QPainter, body: QRectF, w: Wrap) -> None:
+        """Left: how much rows vary, top to bottom. Right: the two outer columns, which must agree if the picture closes."""
+        half = body.width() / 2
+        rows = np.array(w.rows)
+        top = max(float(rows.max()), 1e-4)
+        n = len(rows)
+        left = [QPointF(body.left() + 10 + v / top * (half - 24), body.top() + 16 + i / (n - 1) * (body.height() - 34))
+                for i, v in enumerate(rows.tolist())]  # fmt: skip
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(theme.p.ink, 1.6))
+        painter.drawPolyline(QPolygonF(left))
+        both = np.array([w.left, w.right])
+        low, high = float(both.min()), float(both.max())
+        for values, pen in (
+            (both[0], QPen(theme.p.ink, 1.6)),
+            (both[1], QPen(theme.p.accent, 1.4, Qt.PenStyle.DashLine)),
+        ):
+            points = [
+                QPointF(body.left() + half + 8 + (v - low) / max(high - low, 1e-4) * (half - 18),
+                        body.top() + 16 + i / (n - 1) * (body.height() - 34))
+                for i, v in enumerate(values.tolist())
+            ]  # fmt: skip
+            painter.setPen(pen)
+            painter.drawPolyline(QPolygonF(points))
+        painter.setPen(QPen(self.faint(), 1))
+        painter.drawLine(QPointF(body.left() + half, body.top()), QPointF(body.left() + half, body.bottom()))
+        painter.setPen(theme.p.ink)
+        self.text(painter, body.left() + 6, body.top() + 12, "rows vary")
+        self.text(painter, body.left() + half + 6, body.top() + 12, "outer columns")
+        painter.setPen(theme.p.quiet)
+        self.text(painter, body.left() + 6, body.bottom() - 5, f"poles {w.poles:.2f}, a sphere under {POLE}")
+        self.text(painter, body.left() + half + 6, body.bottom() - 5, f"seam {w.seam:.1f}, closed under {SEAM}")

@@ -93,18 +93,21 @@ class Slip(msgspec.Struct, frozen=True):
 class Job(Ledger):
     """An open job. ``shots``, ``seen`` and ``slips`` read; everything that writes is one edit, but measurements."""
 
+    _checked: list[Shot] | None = None
+    _changes = 0
+
     def _check(self) -> None:
         super()._check()
-        for read in (self.shots, self.slips):
-            read()
-        for row in self._db.execute("SELECT id FROM shots WHERE seen IS NOT NULL AND json_valid(seen) = 0"):
-            raise UnreadableError(
-                f"{self.path}: what was measured on shot {row[0]} is damaged. Take a copy from your backup."
-            )
+        self.slips()
+        self._checked, self._changes = self.shots(), self._db.total_changes
 
     # --- reading ---------------------------------------------------------------------------------------------------
     def shots(self, only: Iterable[int] | None = None) -> list[Shot]:
         """All shots, or some, in the Board's order."""
+        if only is None and self._checked is not None:
+            held, self._checked = self._checked, None  # read when the file was opened, for checking
+            if self._db.total_changes == self._changes:
+                return held
         which = "" if only is None else f"WHERE id IN ({','.join(str(int(i)) for i in only)})"
         rows = self._db.execute(f"SELECT {_COLUMNS} FROM shots {which} ORDER BY position, id")
         return [self._shot(row) for row in rows]

@@ -12,6 +12,7 @@ import msgspec
 from . import cards
 from .compile import Order, freeze_copy
 from .errors import AdzerError, UnreadableError
+from .intake import take
 from .job import Job, Part, Shot, Slip
 from .media import probe
 from .media.probe import FileFacts
@@ -68,13 +69,15 @@ def shown_with(shot: Shot, walked: Walk, route: Route, on_proxies: bool) -> tupl
 # --- relinking ---------------------------------------------------------------------------------------------------
 def offered(paths: Iterable[str | Path]) -> tuple[list[FileFacts], list[str]]:
     """What lies in folders and files, probed; and a sentence for each that cannot be read."""
-    found, said = [], []
+    paths = list(paths)
+    found, said = [], list[str]()
     for path in gather(paths).films:
         try:
             found.append(probe.probe(path))
         except UnreadableError as error:
             said.append(str(error))
-    return found, said
+    rolls = [row["facts"] for row in take(paths, say=lambda _: None) if row["facts"].files]
+    return found + rolls, said
 
 
 def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:

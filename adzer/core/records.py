@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from functools import lru_cache
 from typing import Any, TypeVar
 
 import msgspec
@@ -28,6 +29,11 @@ def _dec(kind: type, value: Any) -> Any:
 
 def parse_fraction(value: Any) -> Fraction:
     """A positive or zero, finite fraction from ``"24000/1001"``, ``"2.39"`` or a number; ValueError otherwise."""
+    return _parsed(value)
+
+
+@lru_cache(maxsize=8192)
+def _parsed(value: Any) -> Fraction:
     try:
         result = Fraction(str(value).strip().replace(":", "/"))
     except (ValueError, ZeroDivisionError):

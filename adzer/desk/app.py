@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from pathlib import Path
 
@@ -22,6 +23,7 @@ def application() -> QApplication:
         QApplication.setApplicationName("Adzer")
         QApplication.setDesktopFileName("adzer")
         app = QApplication(sys.argv[:1])
+    gc.set_threshold(20_000, 20, 50)  # a sweep over thousands of shots would be felt in the window
     app.setStyle("Fusion")
     load_fonts()
     app.setFont(font())

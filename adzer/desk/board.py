@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QAbstractScrollArea, QSizePolicy, QWidget
 
@@ -32,6 +32,9 @@ class Thumbnails:
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self._images: dict[int, tuple[object, QImage | None]] = {}
+        self._wanted: dict[int, Shot] = {}
+        self._soon = QTimer(singleShot=True, interval=60)  # rows that only rush by are not asked for
+        self._soon.timeout.connect(self._ask)
 
     def get(self, shot: Shot) -> QImage | None:
         facts, route = self.desk.shown(shot)
@@ -43,12 +46,23 @@ class Thumbnails:
             self._images[shot.id] = (token, old)
             if len(self._images) > 600:
                 self._images.pop(next(iter(self._images)))
-            self.desk.worker.picture(
-                f"thumb-{shot.id}", facts=facts, seen=seen, route=route, card=self.desk.card_of(shot),
-                number=(shot.start + shot.stop) // 2, size=self.SIZE,
-            )  # fmt: skip
+            self._wanted[shot.id] = shot
+            self._soon.start()
             return old
         return held[1]
+
+    def _ask(self) -> None:
+        """Asks for the pictures of the rows that were drawn last; others are drawn again before they are seen."""
+        latest = list(self._wanted.values())[-16:]
+        for shot_id in list(self._wanted)[:-16]:
+            self._images.pop(shot_id, None)
+        self._wanted.clear()
+        for shot in latest:
+            facts, route = self.desk.shown(shot)
+            self.desk.worker.picture(
+                f"thumb-{shot.id}", facts=facts, seen=self.desk.seen(shot), route=route, card=self.desk.card_of(shot),
+                number=(shot.start + shot.stop) // 2, size=self.SIZE,
+            )  # fmt: skip
 
     def arrived(self, key: str, image: QImage) -> None:
         shot_id = int(key.removeprefix("thumb-"))
@@ -194,6 +208,10 @@ class BoardView(QAbstractScrollArea):
             bar.setValue(top + ROW - self.viewport().height())
         self.viewport().update()
 
+    def scrollContentsBy(self, dx: int, dy: int) -> None:
+        """What stays in view is moved, not painted again."""
+        self.viewport().scroll(0, dy)
+
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.refresh()
 
@@ -210,7 +228,8 @@ class BoardView(QAbstractScrollArea):
             words = f"None of {len(self.desk.all)} shots fits “{self.desk.filter}”. Esc shows all."
             painter.drawText(self.viewport().rect(), Qt.AlignmentFlag.AlignCenter, words)
             return
-        for i in range(offset // ROW, min(len(self.desk.shots), (offset + self.viewport().height()) // ROW + 1)):
+        seen = event.rect()
+        for i in range((offset + seen.top()) // ROW, min(len(self.desk.shots), (offset + seen.bottom()) // ROW + 1)):
             draw_row(
                 painter, self.desk, self.thumbs, i, QRectF(0, i * ROW - offset, width, ROW), i == self.desk.selected
             )

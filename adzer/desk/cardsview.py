@@ -100,6 +100,17 @@ class Verdict(QWidget):
         painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
 
 
+def _folders(found: card.Survey) -> list[str]:
+    """The card's folders with most in them, each with how many files and bytes."""
+    sums: dict[str, list[int]] = {}
+    for item in found.items:
+        held = sums.setdefault(item.place.rpartition("/")[0] or ".", [0, 0])
+        held[0] += 1
+        held[1] += item.size
+    largest = sorted(sums.items(), key=lambda kv: -kv[1][1])[:8]
+    return [f"     {name}   {n} {'file' if n == 1 else 'files'}, {size_text(size)}" for name, (n, size) in largest]
+
+
 class CardsView(QWidget):
     """One card at a time. ``arrived``: files that are safe now, and their camera."""
 
@@ -212,11 +223,9 @@ class CardsView(QWidget):
             try:
                 found = card.survey(Path(self.card.text().strip()))
                 odd = sum(o.blocks for o in found.oddities)
-                self.found.setText(
-                    f"{len(found.items)} files, {size_text(found.size)}"
-                    + (f"; {odd} cannot be copied" if odd else "")
-                    + "."
-                )
+                cannot = f"; {odd} cannot be copied" if odd else ""
+                words = f"{len(found.items)} files, {size_text(found.size)}{cannot}."
+                self.found.setText("\n".join([words, *_folders(found)]))
                 name = self.camera.text().strip() or found.card.name
                 roots = [
                     offload.destination(b, self.pattern.text(), found, self.job.text(), name) for b in self._bases()

@@ -28,7 +28,7 @@ class Sheet(QDialog):
         head = QLabel(title)
         head.setObjectName("title")
         self.column.addWidget(head)
-        self.resize(width, self.sizeHint().height())
+        self.setMinimumWidth(width)
 
     def finish(self, label: str, then: Callable[[], None]) -> None:
         self.done_ = act(label, then)

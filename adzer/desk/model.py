@@ -3,6 +3,7 @@ nothing about pictures itself."""
 
 from __future__ import annotations
 
+import gc
 import time
 from collections import Counter, deque
 from collections.abc import Callable, Iterable, Iterator
@@ -64,9 +65,11 @@ class Desk(QObject):
         self._walks: dict[int, tuple[Any, Walk]] = {}
         self._seen: dict[int, Seen | None] = {}
         self._usual: dict[str, str] = {}
+        self._words: dict[int, str] = {}  # what the filter looks through
         self._said: dict[int, tuple[Finding, ...]] = {}  # each shot's findings, counted bit by bit
         self.counts: Counter[Level] = Counter()
         self._to_count: deque[int] = deque()
+        self._to_check: deque[int] = deque()
         self._counting = QTimer(self)
         self._counting.timeout.connect(self._count_some)
         self.problems: dict[int, Finding] = {}
@@ -92,7 +95,9 @@ class Desk(QObject):
         self._draft = None
         if only is None:
             self.all = {s.id: s for s in self.job.shots()}
+            gc.freeze()
             self._seen.clear()
+            self._words.clear()
             self._walks.clear()
             self._said.clear()
             self.counts.clear()
@@ -102,6 +107,7 @@ class Desk(QObject):
             fresh = {s.id: s for s in self.job.shots(touched)}
             for shot_id in touched:
                 self._seen.pop(shot_id, None)
+                self._words.pop(shot_id, None)
                 if shot_id in fresh:
                     self.all[shot_id] = fresh[shot_id]
                 else:
@@ -136,8 +142,10 @@ class Desk(QObject):
             return not shot.verdict
         if word in ("stop", "warn"):
             return any(f.level.value == word for f in self._said.get(shot.id, ()))
-        held = f"{shot.name} {shot.scene} {shot.camera} {shot.kind} {shot.notes} {shot.facts.name}".lower()
-        return word in held
+        if shot.id not in self._words:
+            words = (shot.name, shot.scene, shot.camera, shot.kind, shot.notes, shot.facts.path.rpartition("/")[2])
+            self._words[shot.id] = " ".join(words).lower()
+        return word in self._words[shot.id]
 
     # --- findings, counted in the background -----------------------------------------------------------------------
     def _recount(self, ids: Iterable[int]) -> None:
@@ -160,6 +168,7 @@ class Desk(QObject):
             self.counts.update(f.level for f in self._said[shot.id])
         if not self._to_count:
             self._counting.stop()
+            gc.freeze()  # thousands of walks that live as long as the window: no collection need look at them again
             self.counted.emit()
 
     @property
@@ -422,18 +431,33 @@ class Desk(QObject):
             self._recount([s.id for s in self.all.values() if s.camera in changed])
 
     def check_sources(self) -> None:
-        """Are all files still there and as they were? Asked of the service."""
+        """Are all files still there and as they were? Asked of the service, some at a time, those in view first."""
+        busy = bool(self._to_check)
+        self._to_check = deque(dict.fromkeys([*(s.id for s in self.shots), *self.all]))
+        if not busy:
+            self._check_some()
+
+    def _check_some(self) -> None:
+        some = [
+            self.all[i]
+            for i in (self._to_check.popleft() for _ in range(min(40, len(self._to_check))))
+            if i in self.all
+        ]
 
         def then(value: Any, error: str | None) -> None:
-            if error is None:
-                found = {k: v for k, v in value.items() if v is not None}
-                if found != self.problems:
-                    touched = {*found, *self.problems}
-                    self.problems = found
-                    self._recount(touched)
-                    self.changed.emit()
+            found = {k: v for k, v in (value or {}).items() if v != self.problems.get(k)}
+            for shot_id, problem in found.items():
+                self.problems.pop(shot_id, None)
+                if problem is not None:
+                    self.problems[shot_id] = problem
+            if found:
+                self._recount(found)
+                self.changed.emit()
+            if self._to_check:
+                self._check_some()
 
-        self.worker.chore("sources", ([(s.id, s.facts) for s in self.all.values()],), then)
+        if some:
+            self.worker.chore("sources", ([(s.id, s.facts) for s in some],), then)
 
     def measure_trial(self, card: str) -> None:
         """Renders one second of the selected shot for a card and keeps what it took."""

@@ -61,6 +61,21 @@ class Camera:
         held = self.window.thumbs._images
         return bool(held) and all(image is not None for _, image in held.values())
 
+    def _card(self) -> None:
+        """A card comes home, far enough to be seen."""
+        from ..core.sim import card
+
+        window, place = self.window, Path(self.home.name) / "card"
+        card.make(place, 6)
+        window.cards.set_card(str(place))
+        window.cards.camera.setText("log body")
+        window.go("Cards")
+        window.cards.arrived.disconnect()
+        window.cards.begin()
+        wait(lambda: bool(window.cards.verdicts))
+        self.take("cards")
+        window.go("Board")
+
     def tour(self) -> None:
         """From the first look at the demo to two checked masters."""
         desk, window = self.desk, self.window
@@ -69,6 +84,12 @@ class Camera:
         desk.unfold("read")
         wait(lambda: window.bench.picture.after is not None)
         self.take("bench-read")
+        for name, title in (("bench-read-sphere", "all round"), ("bench-read-eyes", "cartwheel")):
+            desk.select(next(i for i, s in enumerate(desk.shots) if s.name == title))
+            wait(lambda: window.bench.picture.after is not None and not desk.worker.busy, settle=1.0)
+            self.take(name)
+        desk.select(0)
+        self._card()
         finding = next(f for f in desk.walk(desk.shots[0]).findings if f.fix is not None)
         assert finding.fix is not None
         desk.mend(desk.shots[0], finding.fix)

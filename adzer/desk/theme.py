@@ -132,6 +132,7 @@ def style_sheet() -> str:
     QLabel#title {{ font-weight: bold; }}
     QLabel#quiet {{ color: {n["quiet"]}; font-size: 9pt; }}
     QLabel#others {{ color: {n["accent_text"]}; font-size: 9pt; }}
+    QPlainTextEdit {{ background: {n["field"]}; border: 1px solid {n["line"]}; border-radius: 3px; padding: 3px 5px; }}
     QLineEdit {{ background: {n["field"]}; border: 1px solid {n["line"]}; border-radius: 3px; padding: 3px 7px;
                  selection-background-color: {n["accent"]}; }}
     QLineEdit:focus {{ border-color: {n["accent"]}; }}

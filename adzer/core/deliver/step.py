@@ -29,7 +29,16 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             Finding(
                 Level.STOP,
                 "projection-needs-metadata",
-                f"{card.title} would lose that this is {picture.projection}.",
+                f"{card.title} would show this as a stretched rectangle: it cannot say that it is {picture.projection}.",
+                "deliver",
+            )
+        )
+    if picture.eyes not in (None, "one"):
+        findings.append(
+            Finding(
+                Level.WARN,
+                "eyes-need-metadata",
+                f"{card.title} would show two pictures, {picture.eyes}: nothing in it says that they are eyes.",
                 "deliver",
             )
         )

@@ -130,7 +130,7 @@ def _mp4(data: bytes) -> SphereTags | None:
 
 def _xml(text: str) -> SphereTags | None:
     """Version 1: elements are known by their local names, whatever prefix they carry."""
-    held = dict(re.findall(r"<(?:\w+:)?(\w+)>\s*([^<]*?)\s*<", text[:20000]))
+    held = dict(re.findall(r"<(?:\w+:)?(\w+)>\s*([^<]*?)\s*(?=<)", text[:20000]))
     if held.get("Spherical", "").lower() != "true":
         return None
     eyes = {"left-right": "side by side", "top-bottom": "over under", "mono": "one"}.get(held.get("StereoMode", ""))

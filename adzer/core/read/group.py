@@ -263,10 +263,12 @@ def _next_piece(files: list[FileFacts], films: list[FileFacts], used: set[str]) 
         length = float(last.duration)
         by_code = bool(last.timecode and other.timecode)
         exact = abs(begins - length) < (0.5 / float(last.rate or 25) if by_code else 1.2)
-        clock = (
-            last.created is not None and other.created is not None and abs(other.created - last.created - length) < CLOCK + 1
+        # A file's date is the start of its recording or the end of its writing, by camera.
+        lengths = (length, float(other.duration))
+        clock = last.created is not None and other.created is not None and any(
+            abs(other.created - last.created - step) < CLOCK + 1 for step in lengths
         )  # fmt: skip
-        if not exact or length < 1:
+        if not exact or last.frames < 2:
             continue
         names = f"{last.name} and {other.name}"
         how = "its timecode" if by_code else "its start time"

@@ -123,7 +123,7 @@ def _projection(
         both = len(found) == 2 and eyes.value == "one"
         return (
             Guess("fisheye", 0.95, f"{len(found)} round {'picture' if len(found) == 1 else 'pictures'}: {told}"),
-            Guess("360" if both else "180", 0.85, "two lenses that see different things" if both else "one lens an eye"),
+            Guess("360" if both else "180", 0.85, "2 lenses that see different things" if both else "1 lens an eye sees about half of all round"),
             check, Guess("full", 0.9, "a round picture is not squeezed") if eyes.value not in (None, "one") else packing,
         )  # fmt: skip
     pole, seamless = check.poles < projection.POLE, check.seam < projection.SEAM
@@ -154,15 +154,17 @@ def _range(looked: sampling.Sampling, samples: Samples, round_lenses: bool) -> G
     if samples.format.rgb or samples.format.planes == 1:
         return Guess("full", 0.7, "these samples are full range as a rule")
     luma = np.concatenate([f.cropped(0)[::4, ::4].ravel() for f in looked.spread]).astype(np.float64) / unit
-    below, above = float((luma < 13).mean()), float((luma > 237).mean())
+    # Coding overshoots a little at hard edges; only what lies well beyond the ends speaks against limited range.
+    below, above = float((luma < 8).mean()), float((luma > 237).mean())
+    shallow = float((luma < 13).mean())
     chroma = (
         np.concatenate([f.cropped(i)[::4, ::4].ravel() for f in looked.spread for i in (1, 2)]).astype(np.float64)
         / unit
     )
     wide = float(((chroma < 14) | (chroma > 242)).mean())
     least, most = float(np.quantile(luma, 1e-4)), float(np.quantile(luma, 1 - 1e-4))
-    saw = f"{below:.2%} of luma lies below code 16 and {above:.2%} above 235 (of 255); it reaches from {least:.0f} to {most:.0f}"
-    if below > 2e-4 or wide > 1e-3:
+    saw = f"{below:.2%} of luma lies below code 8 and {above:.2%} above 235 (of 255); it reaches from {least:.0f} to {most:.0f}"
+    if below > 2e-4 or shallow > 0.01 or wide > 1e-3:
         return Guess("full", 0.95 if below > 2e-3 or (below > 2e-4 and above > 1e-4) else 0.85, saw)
     for code in (16, 235):
         piled = float((np.abs(luma - code) <= 1.2).mean())

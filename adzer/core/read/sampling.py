@@ -16,6 +16,24 @@ from ..pixels import Samples
 
 Array = NDArray[np.float32]
 SPREAD, RUN = 5, 9
+WORK = 120e6  # pixels that may be decoded on the way to frames that are no keyframes
+
+
+def facts_pixels(reader: Reader) -> int:
+    """Pixels of one frame."""
+    return int(reader.stream.codec_context.width * reader.stream.codec_context.height)
+
+
+def _cheap(wanted: list[int], keys: NDArray[np.int64], pixels: int) -> list[int]:
+    """The keyframes nearest to the wanted frames, and of the frames themselves as many as the work allows, evenly."""
+    near = {int(keys[np.argmin(np.abs(keys - k))]) for k in wanted}
+    chosen, work = set(near), 0.0
+    for k in sorted(set(wanted) - near, key=lambda k: -min(abs(k - c) for c in near)):
+        work += (k - int(keys[keys <= k].max(initial=0)) + 1) * pixels
+        if len(chosen) >= SPREAD or work > WORK:
+            break
+        chosen.add(k)
+    return sorted(chosen)
 
 
 @dataclass(frozen=True)
@@ -33,9 +51,8 @@ def sample(source: Source, print_: str, spread: int = SPREAD, run: int = RUN,
         n = len(reader)
         wanted = [int((i + 0.5) * n / spread) for i in range(min(spread, n))]
         keys = np.searchsorted(reader.index.pts, reader.index.keys)
-        keys = keys[keys < n]
-        if len(keys) >= spread:
-            wanted = [int(keys[np.argmin(np.abs(keys - k))]) for k in wanted]
+        keys = keys[keys < n] if len(keys) else np.zeros(1, int)
+        wanted = _cheap(wanted, keys, facts_pixels(reader))
         start = max(0, min(int(keys[np.argmin(np.abs(keys - n // 2))]) if len(keys) else n // 2, n - run))
         frames = []
         for number in sorted(set(wanted)):

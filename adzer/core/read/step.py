@@ -65,7 +65,7 @@ def _matrix(facts: FileFacts, settings: ReadSettings) -> tuple[str, str]:
         return settings.matrix, "declared"
     if facts.matrix and facts.matrix != "rgb":
         return facts.matrix, "tagged in the file"
-    guess = "bt709" if facts.raster[1] >= 720 or facts.raster[0] >= 1280 else "bt601"
+    guess = "bt709" if facts.raster[0] > 720 or facts.raster[1] > 576 else "bt601"
     return guess, f"guessed: no tag, and the raster is {facts.raster[0]}×{facts.raster[1]}"
 
 

@@ -12,6 +12,9 @@ CLIPS = Path(__file__).resolve().parents[2] / "demo"
 SHOTS = (
     ("sails, wide", "scope-lens", "sails-wide.mov", 100),
     ("by the canal", "phone", "by-the-canal.mp4", 110),
+    ("sails, close", "log-body", "sails-ground.mov", 60),
+    ("all round", "sphere", "all-round.mp4", 60),
+    ("cartwheel", "eyes", "cartwheel-eyes.mp4", 60),
 )
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import wave as wave_file
+from pathlib import Path
 from typing import Any
 
 import av
@@ -31,6 +33,15 @@ def wave(start: int, count: int) -> NDArray[np.float32]:
     n = (start + np.arange(count)).astype(np.uint64)
     noise = ((n * np.uint64(2654435761) >> np.uint64(7)) & np.uint64(0xFFFF)).astype(np.float64) / 65535 - 0.5
     return (out + 0.01 * noise).astype(np.float32)
+
+
+def write_wav(path: Path, seconds: float) -> None:
+    """The voice alone, 16 bits, as a separate recorder keeps it."""
+    with wave_file.open(str(path), "wb") as out:
+        out.setnchannels(1)
+        out.setsampwidth(2)
+        out.setframerate(RATE)
+        out.writeframes((wave(0, int(seconds * RATE)) * 32767).astype("<i2").tobytes())
 
 
 class Voice:

@@ -100,23 +100,23 @@ class ReadBench(StageBench):
         self.timing = Choice([("as recorded", "recorded"), ("even, job's rate", "even")])
         self.timing.chosen.connect(self._retime)
         self.timing_card = Question("What rhythm shall it have?", self.timing)
-        self.measure = act("Measure a second of each", self._measure_copies, main=False)
+        self.measure = act("Measure each", self._measure_copies, main=False)
         self.play_card = Question(
             "Will this machine play it?",
             _row(
                 act("Proxy, half", lambda: self._copy("proxy", "half")),
                 act("quarter", lambda: self._copy("proxy", "quarter"), False),
             ),
-            _row(act("Intermediate, full", lambda: self._copy("intermediate", "full"), False), self.measure),
+            _row(act("Intermediate", lambda: self._copy("intermediate", "full"), False), self.measure),
         )
         self.questions = [
             self.together, self.curve_card, self.applied_card, self.form_card, self.eyes_card, self.first_card, self.play_card,
             self.timing_card, self.primaries_card, self.range_card,
         ]  # fmt: skip
-        self.facts = Table("What this picture is, and how it is known", (0.15, 0.17, 0.68), 4)
+        self.facts = Table("What this picture is, and how it is known", (0.14, 0.2, 0.66), 5)
         self.levels = Histogram("Levels, as recorded", 2)
         self.forms = FormPlot()
-        self.gaps = Trace("Time between frames, ms", 2)
+        self.gaps = Trace("Between frames, ms", 2)
         self._gaps_of = ""
         self.instruments = [self.facts, self.levels, self.forms, self.gaps]
 
@@ -258,10 +258,16 @@ class ReadBench(StageBench):
         self.facts.show_rows(rows, shot.facts.path.rsplit("/", 1)[-1])
         if seen is not None:
             marks: list[tuple[float, str]] = []
-            if after.curve and not shot.facts.mosaic:
+            name = after.curve or advise.look(seen).fits
+            if name and not shot.facts.mosaic:
                 try:
-                    held = colour_cards.facts(colour_cards.curve(after.curve, shot.facts.bits))
-                    marks = [(held.black, "black"), (held.grey, "grey"), (held.white, "white 90 %")]
+                    held = colour_cards.facts(colour_cards.curve(name, shot.facts.bits))
+                    sure = "" if after.curve else "?"
+                    marks = [
+                        (held.black, f"black{sure}"),
+                        (held.grey, f"grey{sure}"),
+                        (held.white, f"white 90 %{sure}"),
+                    ]
                 except UnreadableError:
                     marks = []
             note = f"{len(seen.levels.sampled)} frames sampled"

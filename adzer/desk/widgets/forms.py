@@ -29,11 +29,13 @@ class FormPlot(Plot):
         self._wrap = self._halves = None
         if seen is not None and picture.eyes not in (None, "one") and seen.halves and seen.halves.places:
             self._halves = seen.halves
-            self.title = "Shift between the halves"
-            self.note = f"agree to {seen.halves.agree:.0%}"
+            self.title = "Shift"
+            first = "left" if seen.halves.slope > 0 else "right"
+            self.note = f"near things {'right' if seen.halves.slope > 0 else 'left'}: {first} eye first"
         elif seen is not None and picture.projection == "equirectangular":
             self._wrap = seen.wrap
-            self.title = "Poles and seam"
+            self.title = "Closes?"
+            self.note = f"sphere: {POLE}, {SEAM} at most"
         self.update()
 
     def draw(self, painter: QPainter, body: QRectF) -> None:
@@ -60,11 +62,9 @@ class FormPlot(Plot):
         centre = float(np.median([p[0] for p in h.places]))
         painter.drawLine(at(middle - h.slope * centre, 0.0), at(middle + h.slope * (1 - centre), 1.0))
         painter.setPen(theme.p.ink)
-        first = "left" if h.slope > 0 else "right"
-        self.text(painter, body.left() + 6, body.top() + 12, "far")
-        self.text(painter, body.left() + 6, body.bottom() - 5, "near")
-        words = f"near things lie further {'right' if h.slope > 0 else 'left'} in the first half: the {first} eye"
-        self.text(painter, body.right() - 6, body.bottom() - 5, words, right=True)
+        self.text(painter, body.left() + 6, body.top() + 12, "above, far")
+        self.text(painter, body.left() + 6, body.bottom() - 5, "below, near")
+        self.text(painter, body.right() - 6, body.top() + 12, f"agree {h.agree:.0%}", right=True)
 
     def _draw_wrap(self, painter: QPainter, body: QRectF, w: Wrap) -> None:
         """Left: how much rows vary, top to bottom. Right: the two outer columns, which must agree if the picture closes."""
@@ -94,7 +94,7 @@ class FormPlot(Plot):
         painter.drawLine(QPointF(body.left() + half, body.top()), QPointF(body.left() + half, body.bottom()))
         painter.setPen(theme.p.ink)
         self.text(painter, body.left() + 6, body.top() + 12, "rows vary")
-        self.text(painter, body.left() + half + 6, body.top() + 12, "outer columns")
+        self.text(painter, body.left() + half + 6, body.top() + 12, "outer edges")
         painter.setPen(theme.p.quiet)
-        self.text(painter, body.left() + 6, body.bottom() - 5, f"poles {w.poles:.2f}, a sphere under {POLE}")
-        self.text(painter, body.left() + half + 6, body.bottom() - 5, f"seam {w.seam:.1f}, closed under {SEAM}")
+        self.text(painter, body.left() + 6, body.bottom() - 5, f"poles {w.poles:.2f}")
+        self.text(painter, body.left() + half + 6, body.bottom() - 5, f"seam {w.seam:.1f}")

@@ -65,6 +65,8 @@ class Pick(QComboBox):
     def __init__(self, answers: Sequence[tuple[str, Any]], value: Any = None) -> None:
         super().__init__()
         self._values: list[Any] = []
+        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.setMinimumContentsLength(12)
         self.set_answers(answers, value)
         self.activated.connect(lambda i: self.chosen.emit(self._values[i]))
 

@@ -9,7 +9,7 @@ from ..camera import Camera, Pose, Recorder
 
 CAMERA = Camera(
     name="log body",
-    raster=(1280, 720),
+    raster=(960, 540),
     rate=Fraction(25),
     field_of_view=58.0,
     pose=lambda t: Pose(place=(1.5, 1.0, 1.6), heading=7.0 + 0.5 * t, tilt=7.0),

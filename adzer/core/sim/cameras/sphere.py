@@ -1,10 +1,9 @@
-"""A whole sphere on a pole by the mill: 8-bit BT.709, tagged as a sphere."""
+"""A whole sphere on a pole by the mill: 8-bit BT.709, and nothing in the file says that it is a sphere."""
 
 from __future__ import annotations
 
 from fractions import Fraction
 
-from ...media.boxes import SphereTags
 from ...media.encode import VideoTags
 from ..camera import Pose, Recorder
 from ..optics import Sphere
@@ -17,7 +16,6 @@ CAMERA = Sphere(
     pose=lambda t: Pose(place=(0.4, 2.0, 2.1), heading=20.0 + 1.5 * t),
     container="mp4",
     timecode="11:02:10:00",
-    sphere=SphereTags("version 2 boxes", "equirectangular", "one"),
     recorder=Recorder(
         bits=8,
         chroma="4:2:0",

@@ -1,0 +1,377 @@
+"""Files become shots: from a simulated card, and from made-up names, numbers and times."""
+
+from __future__ import annotations
+
+import os
+from fractions import Fraction
+from pathlib import Path
+
+import msgspec
+import numpy as np
+import pytest
+
+from adzer.core import naming, proxies, queue
+from adzer.core.errors import AdzerError, Stopped, UnreadableError
+from adzer.core.intake import add_files, join_chapters, source_problem, take
+from adzer.core.job import Job, Mark, Part
+from adzer.core.media import audio, probe
+from adzer.core.media.decode import Reader
+from adzer.core.media.rolls import Roll
+from adzer.core.read import baked
+from adzer.core.read.group import gather, group
+from adzer.core.read.offload import offload
+from adzer.core.read.relink import likeness, relink, report_text
+from adzer.core.route import Route, walk
+from adzer.core.sim import card as cards_
+
+from ..conftest import frame_number, write_clip
+
+
+@pytest.fixture(scope="module")
+def card(tmp_path_factory):
+    return cards_.make(tmp_path_factory.mktemp("card") / "c", 6)
+
+
+@pytest.fixture(scope="module")
+def taken(card):
+    said = []
+    return {r["name"]: r for r in take([card], Fraction(25), said.append)}, said
+
+
+def facts(path="/c/A001.mov", frames=100, timecode="10:00:00:00", created=1000.0, raster=(1920, 1080), **changes):
+    plain = {
+        "path": path, "size": 1, "fingerprint": path, "container": "mov", "codec": "hevc", "profile": None, "pix_fmt": "yuv420p",
+        "raster": raster, "pixel_aspect": None, "bits": 8, "chroma": "4:2:0", "rgb": False, "curve": None, "primaries": None,
+        "matrix": None, "range": None, "rate": Fraction(25), "time_base": Fraction(1, 25), "timecode": timecode, "frames": frames,
+        "start": Fraction(0), "duration": Fraction(frames, 25), "spacing": (Fraction(1, 25),) * 3, "constant_rate": True,
+        "created": created,
+    }  # fmt: skip
+    return probe.FileFacts(**(plain | changes))
+
+
+# --- the card ----------------------------------------------------------------------------------------------------
+def test_a_card_becomes_shots(taken):
+    rows, said = taken
+    kinds = {name: r["kind"] for name, r in rows.items()}
+    assert kinds["V0003_front"] == "lens pair" and kinds["E0011_L"] == "eye pair"
+    assert kinds["P0007_01"] == "2 chapters" and kinds["A001"] == "DNG sequence" and kinds["plate"] == "DPX sequence"
+    roles = {name: [(p.role, Path(p.path).name) for p in r["parts"]] for name, r in rows.items()}
+    assert roles["V0003_front"] == [("second", "V0003_rear.mp4")] and roles["E0011_L"] == [("second", "E0011_R.mp4")]
+    assert roles["C0001"] == [("proxy", "C0001_low.mp4"), ("sound", "C0001.wav")]
+    assert rows["A001"]["facts"].missing == (6,) and rows["A001"]["facts"].mosaic == "rggb"
+    assert rows["plate"]["facts"].frames == 5 and rows["plate"]["facts"].rate == 25
+    assert len(said) == 1 and "C0003.mov" in said[0] and "0 bytes" in said[0]
+
+
+def test_a_sequence_of_sensor_values_is_known_and_not_delivered(taken):
+    made = taken[0]["A001"]["facts"]
+    stop = walk(Route(), made)["read"]
+    codes = {f.code: f for f in stop.findings}
+    assert "6" in codes["frames-missing"].text and codes["needs-developing"].level == "stop"
+    assert stop.after.mosaic == "rggb" and stop.after.curve == "linear"
+    with Reader(made.source) as reader:
+        planes = [f.cropped(0) for f in reader.frames()]
+    assert len(planes) == 7 and all(p.shape == (136, 240) for p in planes)
+    green, red = planes[0][0::2, 1::2].mean(), planes[0][0::2, 0::2].mean()
+    assert green != red and planes[0].std() > 100
+
+
+def test_chapters_play_and_sound_as_one(tmp_path):
+    """Frame numbers read off the picture go on over the cut, and so does the voice."""
+    a = write_clip(tmp_path / "K0001_01.mov", 30, sound=True, timecode="10:00:00:00")
+    b = write_clip(tmp_path / "K0001_02.mov", 20, sound=True, timecode="10:00:01:05")
+    for path, at in ((a, 5000.0), (b, 5001.2)):
+        os.utime(path, (at, at))
+    (row,) = take([tmp_path])
+    made = row["facts"]
+    assert row["kind"] == "2 chapters" and made.frames == 50 and made.duration == 2
+    with Reader(made.source) as reader:
+        numbers = [frame_number(f.cropped(0).astype(float), 1, 255) for f in reader.frames()]
+        assert numbers == [*range(30), *range(20)]
+        assert frame_number(reader.frame(44).cropped(0).astype(float), 1, 255) == 14
+        assert frame_number(reader.frame(3).cropped(0).astype(float), 1, 255) == 3
+    whole = audio.mono(made.source, made.start, Fraction(2))
+    apart = np.concatenate([audio.mono(a, Fraction(0), Fraction(6, 5)), audio.mono(b, Fraction(0), Fraction(4, 5))])
+    assert abs(audio.shift(whole, apart, 4000)[0]) < 100
+    assert source_problem(made) is None
+    b.unlink()
+    assert source_problem(made).code == "source-missing"
+    with pytest.raises(UnreadableError, match="K0001_02"):
+        Reader(made.source)
+
+
+def test_a_card_of_bad_files_is_offloaded_and_only_the_good_ones_become_shots(tmp_path, small_clip):
+    from .test_media import bad_files
+
+    folder = tmp_path / "card"
+    folder.mkdir()
+    bad_files(folder, small_clip)
+    (folder / "folder.mov").rmdir()
+    (folder / "fine.mov").write_bytes(small_clip.read_bytes())
+    done = offload(folder, [tmp_path / "to"], "mill")
+    assert done.safe and len(done.copied) == 7
+    said = []
+    rows = take([done.roots[0]], say=said.append)
+    assert "fine" in {r["name"] for r in rows} and len(said) >= 4
+    assert all(any(name in text for text in said) for name in ("empty.mov", "text.mov", "random.mp4", "headless.mp4"))
+
+
+# --- names and times ---------------------------------------------------------------------------------------------
+@pytest.mark.parametrize(("a", "b", "kind"), [
+    ("V01_front.mp4", "V01_rear.mp4", "lens pair"), ("r_0007.mp4", "l_0007.mp4", "eye pair"),
+    ("left/E0001.mp4", "right/E0001.mp4", "eye pair"), ("left/E_left_3.mp4", "right/E_right_3.mp4", "eye pair"),
+    ("A_00_12.mp4", "A_10_12.mp4", "lens pair"),
+])  # fmt: skip
+def test_pairs_by_suffix_and_folder(a, b, kind):
+    (made,) = group([facts(f"/c/{a}", created=1000.0, timecode=None), facts(f"/c/{b}", created=1000.8, timecode=None)])
+    assert made.kind == kind and {made.first.name, made.second.name} == {Path(a).name, Path(b).name}
+    assert any(w in made.first.path for w in ("front", "l_", "left", "_00_"))
+
+
+def test_what_is_not_certain_is_asked():
+    late = group([facts("/c/V1_front.mp4"), facts("/c/V1_rear.mp4", timecode="10:00:14:00")])
+    assert [g.kind for g in late] == ["film", "film"] and "14.0 s apart" in late[0].doubts[0].ask
+    short = group([facts("/c/E1_L.mp4"), facts("/c/E1_R.mp4", frames=60)])
+    assert len(short) == 2 and "100 and 60 frames" in short[0].doubts[0].ask
+    twins = group([facts("/c/camA/C0007.mp4"), facts("/c/camB/C0007.mp4")])
+    assert len(twins) == 2 and "two eyes" in twins[0].doubts[0].ask
+    follow = group(
+        [facts("/c/one.mov", timecode="10:00:00:00"), facts("/c/two.mov", timecode="10:00:04:00", created=1004.0)]
+    )
+    assert len(follow) == 2 and follow[0].doubts[0].kind == "chapters"
+    assert [g.kind for g in group([facts("/c/A.mov"), facts("/c/B.mov", timecode="11:00:00:00", created=9000.0)])] == [
+        "film"
+    ] * 2
+
+
+def test_other_modes_are_never_joined():
+    spanned = [
+        facts("/c/C01_01.mov"),
+        facts("/c/C01_02.mov", timecode="10:00:04:00", created=1004.0, raster=(1280, 720)),
+    ]
+    assert [len(g.files) for g in group(spanned)] == [1, 1]
+    with pytest.raises(UnreadableError):
+        join_chapters([facts("/c/gone1.mov"), facts("/c/gone2.mov")])
+
+
+def test_numbered_frames_are_sorted_by_number_and_holes_are_asked(tmp_path):
+    for n in (8, 9, 10, 11, 100, 101):
+        (tmp_path / f"f{n}.tif").write_bytes(b"x")
+    for n in (998, 999, 1000):
+        (tmp_path / f"g.{n:04d}.exr").write_bytes(b"x")
+    (tmp_path / "notes.txt").write_text("x")
+    (tmp_path / ".hidden.mov").write_text("x")
+    found = gather([tmp_path])
+    by_name = {s.name: s for s in found.sequences}
+    assert by_name["f"].numbers == (8, 9, 10, 11, 100, 101) and by_name["f"].holes == [(12, 99)]
+    assert by_name["g"].numbers == (998, 999, 1000) and not found.films
+
+
+# --- relinking ---------------------------------------------------------------------------------------------------
+def crowd(count, seed=5):
+    """Masters and proxies of one shoot; names mangled one way, some without timecode, some twins."""
+    rng = np.random.default_rng(seed)
+    masters, small, truth = [], [], {}
+    for n in range(count):
+        code = None if n % 10 == 9 else f"{10 + n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}:{n % 25:02d}"
+        length = int(rng.integers(50, 400))
+        master = facts(f"/m/A{n // 100:03d}_C{n:04d}.mov", length, code, 1e6 + 30 * n, (3840, 2160))
+        extra = ("_proxy", "_s03", "-LOW", " small", "_v2_half")[n % 5]
+        stem = f"A{n // 100:03d}_C{n:04d}"
+        name = f"/p/x{n // 100}/{stem.lower() if n % 2 else stem}{extra}.mp4"
+        proxy = facts(name, length, code if n % 7 else None, 1e6 + 30 * n + (0.7 if n % 3 else 0.0), (960, 540))
+        masters.append(master)
+        small.append(proxy)
+        truth[proxy.path] = master.path
+    rng.shuffle(small)
+    return masters, small, truth
+
+
+def test_a_thousand_are_relinked_both_ways_in_seconds():
+    import time
+
+    masters, small, truth = crowd(1000)
+    began = time.monotonic()
+    there, back = relink(small, masters), relink(masters, small)
+    assert time.monotonic() - began < 20  # ./run bench measures it; this only bounds it
+    assert all(m.state == "matched" and m.found == truth[m.wanted] for m in there)
+    assert all(m.state == "matched" and truth[m.found] == m.wanted for m in back)
+
+
+def test_twins_are_reported_and_lengths_never_bent():
+    a = facts("/m/C1.mov", 100, None, created=None)
+    twins = [facts("/p/q.mp4", 100, None, created=None), facts("/p/r.mp4", 100, None, created=None)]
+    (m,) = relink([a], twins)
+    assert m.state == "doubtful" and m.found is None and len(m.candidates) == 2
+    (m,) = relink([a], [facts("/p/C1_proxy.mp4", 99, None)])
+    assert m.state == "missing" and "99 frames instead of 100" in m.why
+    (m,) = relink([facts("/m/C1.mov", timecode="10:00:00:00")], [facts("/p/C1.mp4", timecode="10:00:00:01")])
+    assert m.state == "missing"
+    two = relink([facts("/m/a.mov"), facts("/m/b.mov")], [facts("/p/c.mp4")])
+    assert {x.state for x in two} == {"doubtful"} and "as well" in two[0].why
+    text = report_text(two)
+    assert "2 doubtful" in text and "a.mov" in text
+
+
+def test_likeness_counts_numbers_most():
+    assert likeness("A001_C0007.mov", "a001c0007_proxy.mp4") > 0.9 > 0.5 > likeness("A001_C0007.mov", "A002_C0008.mov")
+
+
+# --- proxies in a job --------------------------------------------------------------------------------------------
+@pytest.fixture
+def job(tmp_path, small_clip):
+    made = Job.create(tmp_path / "mill.adzer", "mill")
+    master = tmp_path / "masters" / "K0001.mov"
+    master.parent.mkdir()
+    master.write_bytes(small_clip.read_bytes())
+    add_files(made, [master], camera="log body")
+    yield made
+    made.close()
+
+
+def test_a_proxy_is_made_linked_and_later_exchanged_for_its_master(job, tmp_path):
+    (shot,) = job.shots()
+    job.enqueue(shot.id, proxies.copy_order(job, shot, "proxy", "half"))
+    assert queue.run(job) == []
+    (shot,) = job.shots()
+    part = proxies.stand_in(shot)
+    assert part.role == "proxy" and part.facts.raster == (96, 54) and part.facts.frames == 60
+    assert part.facts.timecode == shot.facts.timecode and len(part.facts.audio) == 1
+    with Reader(part.facts.source) as reader:
+        assert [frame_number(f.cropped(0).astype(float), 0.5, 255) for f in reader.frames()] == list(range(60))
+    assert (
+        baked.compare(shot.facts, part.facts, *(proxies.assumed_samples(f) for f in (shot.facts, part.facts))).value
+        == "same"
+    )
+    # The other way: a job that knows only the proxy, and masters that come later under longer names.
+    other = Job.create(tmp_path / "cut.adzer", "cut")
+    add_files(other, [part.path])
+    longer = tmp_path / "disk" / "K0001_master_v2.mov"
+    longer.parent.mkdir()
+    longer.write_bytes(Path(shot.facts.path).read_bytes())
+    found, said = proxies.offered([longer.parent])
+    (changed,) = proxies.apply(other, other.shots(), proxies.match(other.shots(), found), found)
+    assert not said and changed.facts.path == str(longer) and changed.parts[-1].path == part.path
+    assert other.seen(changed.id).fingerprint != changed.facts.fingerprint, (
+        "what was measured on the proxy is known as such"
+    )
+    assert other.undo() and other.shots()[0].facts.path == part.path
+    other.close()
+
+
+def test_a_moved_file_is_known_again(job, tmp_path):
+    (shot,) = job.shots()
+    moved = tmp_path / "elsewhere" / "renamed.mov"
+    moved.parent.mkdir()
+    Path(shot.facts.path).rename(moved)
+    assert source_problem(shot.facts).code == "source-missing"
+    found, _ = proxies.offered([moved.parent])
+    (m,) = proxies.match([shot], found)
+    assert m.why == "it is the very same file"
+    (changed,) = proxies.apply(job, [shot], [m], found)
+    assert source_problem(changed.facts) is None and changed.route == shot.route
+
+
+def test_a_proxy_with_a_look_is_found_and_shown_as_what_it_is(tmp_path):
+    from dataclasses import replace
+
+    from adzer.core.sim import camera as cameras
+
+    camera = replace(cameras.load("log-body").sized((320, 180)), sound=False)
+    cameras.shoot(camera, 4, tmp_path / "C1.mov", samples=1)
+    finished = replace(camera.recorder, curve="bt709", primaries="bt709", rolls_off=True, bits=8, chroma="4:2:0", encoder="h264",
+                       options={"crf": "18"}, tags=replace_tags())  # fmt: skip
+    cameras.shoot(replace(camera, recorder=finished, raster=(160, 90)), 4, tmp_path / "C1_proxy.mov", samples=1)
+    with Job.create(tmp_path / "x.adzer", "x") as made:
+        (shot,) = add_files(made, [tmp_path / "C1.mov", tmp_path / "C1_proxy.mov"])
+        assert [p.role for p in shot.parts] == ["proxy"]
+        said = []
+        proxies.look_at_parts(made, [shot], said.append)
+        (shot,) = made.shots()
+        assert shot.parts[0].look == "look" and "carries a look" in said[0]
+        route = shot.route.with_("read", curve="fen-log")
+        walked = walk(route, shot.facts)
+        assert proxies.shown_with(shot, walked, route, True)[1].read.curve == "bt709"
+        assert proxies.shown_with(shot, walked, route, False) == (shot.facts, route)
+
+
+def replace_tags():
+    from adzer.core.media.encode import VideoTags
+
+    return VideoTags("bt709", "bt709", "bt709", "limited")
+
+
+def test_copies_that_cannot_be_are_refused(job, taken):
+    (shot,) = job.shots()
+    with pytest.raises(AdzerError, match="full, half or quarter"):
+        proxies.copy_order(job, shot, "proxy", "tenth")
+    raw = msgspec.structs.replace(shot, facts=taken[0]["A001"]["facts"])
+    with pytest.raises(Stopped, match="developed"):
+        proxies.copy_order(job, raw, "proxy", "half")
+
+
+# --- organising --------------------------------------------------------------------------------------------------
+def test_words_marks_and_verdicts_are_kept_and_taken_back(job):
+    (shot,) = job.shots()
+    job.describe(
+        {shot.id: {"scene": "sails", "verdict": "keep", "notes": "the third sail sticks", "facts": "no"}}, "about it"
+    )
+    job.set_marks(shot, [Mark(30), Mark(4, "first knock")])
+    (now,) = job.shots()
+    assert (now.scene, now.verdict, now.facts) == ("sails", "keep", shot.facts) and [m.frame for m in now.marks] == [
+        4,
+        30,
+    ]
+    job.undo()
+    job.undo()
+    (back,) = job.shots()
+    assert back == shot and job.seen(shot.id) is not None
+
+
+def test_names_by_pattern_are_shown_before_and_never_twice(job):
+    (shot,) = job.shots()
+    many = [msgspec.structs.replace(shot, id=i, name=f"n{i}", scene="sails" if i else "") for i in range(3)]
+    made = naming.rename(many, "{scene} {camera} {n:3}", 7)
+    assert [name for _, name in made] == ["scene log body 007", "sails log body 008", "sails log body 009"]
+    for bad in ("{scene}", "{lens}", "{n", "   "):
+        with pytest.raises(AdzerError):
+            naming.rename(many, bad)
+
+
+def test_an_old_job_is_opened_and_loses_nothing(tmp_path, small_clip):
+    import sqlite3
+
+    from adzer.core import ledger, records
+
+    path = tmp_path / "old.adzer"
+    made = probe.probe(small_clip)
+    db = sqlite3.connect(path)
+    db.executescript(ledger._TABLES)
+    for column in ledger._ADDED:
+        db.execute(f"ALTER TABLE shots DROP COLUMN {column}")
+    db.execute("ALTER TABLE shots ADD COLUMN levels TEXT")
+    db.execute(f"PRAGMA application_id = {ledger.APPLICATION_ID}")
+    db.execute("PRAGMA user_version = 1")
+    db.execute("INSERT INTO meta VALUES ('name', 'old'), ('rate', '25')")
+    plain = records.to_plain(made)
+    for new in ("sphere", "mosaic", "created", "files", "seconds", "missing"):
+        plain.pop(new)
+    db.execute("INSERT INTO shots (id, position, name, kind, facts, route, start, stop, levels) VALUES (1,1,'a','k',?,?,2,9,'{}')",
+               (records.to_json(plain), '{"schema": 1, "read": {"version": 1, "curve": "fen-log"}}'))  # fmt: skip
+    db.commit()
+    db.close()
+    with Job.open(path) as job:
+        (shot,) = job.shots()
+        assert (shot.name, shot.start, shot.stop, shot.route.read.curve) == ("a", 2, 9, "fen-log")
+        assert job.seen(1) is None and shot.parts == () and job.meta("name") == "old"
+        job.describe({1: {"scene": "x"}}, "y")
+    with Job.open(path) as job:
+        assert job.shots()[0].scene == "x"
+
+
+def test_a_roll_quotes_odd_names(tmp_path):
+    odd = tmp_path / "it's a 'roll'"
+    odd.mkdir()
+    a, b = (write_clip(odd / f"x {n}.mp4", 5) for n in (1, 2))
+    roll = Roll((str(a), str(b)), (Fraction(1, 5), Fraction(1, 5)))
+    assert probe.probe_source(roll).frames == 10 and isinstance(Part("sound", "x").role, str)

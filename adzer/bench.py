@@ -304,6 +304,15 @@ def preview_latency() -> float:
     return float(np.median(times[3:])) * 1000
 
 
+def write_part(name: str, text: str) -> None:
+    """Puts a part into ``docs/numbers.md`` between its marks; the rest of the file stays as it is."""
+    start, stop = f"<!-- {name} -->\n", f"<!-- /{name} -->\n"
+    held = NUMBERS.read_text()
+    before, _, rest = held.partition(start)
+    after = rest.partition(stop)[2]
+    NUMBERS.write_text(f"{before}{start}{text.rstrip()}\n{stop}{after}")
+
+
 def verdict(met: bool) -> str:
     return "met" if met else "**missed**"
 
@@ -358,11 +367,9 @@ def main() -> None:
             preview <= 100,
         ),
     ]
-    text = "# What was measured\n\nWritten by `./run bench`; two threads on both sides, medians of pairs taken in turn in one run.\n\n"
-    text += "| what | measured | asked | |\n| --- | --- | --- | --- |\n"
+    text = "## Render\n\n| what | measured | asked | |\n| --- | --- | --- | --- |\n"
     text += "".join(f"| {what} | {found} | {asked} | {verdict(met)} |\n" for what, found, asked, met in rows)
-    notes = NUMBERS.read_text().split("\n## ", 1) if NUMBERS.exists() else [""]
-    NUMBERS.write_text(text + ("\n## " + notes[1] if len(notes) > 1 else ""))
+    write_part("render", text)
     print(text)
 
 

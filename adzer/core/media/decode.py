@@ -123,6 +123,27 @@ class Reader:
         self._run = None
         raise UnreadableError(f"{self.path}: frame {number} cannot be decoded. Copy the file from the card again.")
 
+    def keyframe(self, number: int) -> Frame:
+        """Frame ``number``, which is a keyframe, alone: the decoder is not fed beyond it. Any frame, if that fails."""
+        wanted = int(self.index.pts[number])
+        self._run = None
+        try:
+            self.container.seek(wanted, stream=self.stream, backward=True, any_frame=False)
+            for packet in self.container.demux(self.stream):
+                if not packet.size:
+                    break
+                context = self.stream.codec_context
+                found = [*context.decode(packet), *context.decode(None)]
+                context.flush_buffers()
+                for raw in found:
+                    if raw.pts == wanted:
+                        form, planes = planes_of(raw)
+                        return Frame(planes, form, (raw.width, raw.height), wanted, number, True)
+                break
+        except av.FFmpegError:
+            pass
+        return self.frame(number)
+
     def frames(self, start: int = 0, stop: int | None = None) -> Iterator[Frame]:
         """Frames ``start`` … ``stop − 1`` in order, none left out."""
         stop = len(self) if stop is None else min(stop, len(self))

@@ -10,16 +10,16 @@ from ..pixels import Samples
 from . import sampling
 from .seen import Depth
 
-STRIDE = 3
+FINEST, ACROSS = 3, 640  # every third pixel, or fewer: about 640 across say the same
 
 
 def measure(frames: list[Frame], samples: Samples) -> Depth:
     """Over some frames of a file."""
     real = max(_real_bits(f, samples) for f in frames)
-    values = np.concatenate([sampling.rgb(f, samples, STRIDE) for f in frames])
+    values = np.concatenate([sampling.rgb(f, samples, max(FINEST, f.raster[0] // ACROSS)) for f in frames])
     low = tuple(_cut(-values[:, c], samples) for c in range(3))
     high = tuple(_cut(values[:, c], samples) for c in range(3))
-    noise = float(np.median([_noise(sampling.luma(f, samples)) for f in frames[:3]]))
+    noise = float(np.median([_noise(sampling.luma(f, samples, window=(1280, 960))) for f in frames[:3]]))
     return Depth(samples.format.bits, real, low, high, round(noise, 6))  # type: ignore[arg-type]
 
 
@@ -59,8 +59,7 @@ def level_marks(frame: Frame, samples: Samples, columns: int = 96) -> NDArray[np
 
 def _noise(luma: NDArray[np.float32]) -> float:
     """Standard deviation of noise: a Laplacian's mean over the flattest blocks (Immerkær's mask)."""
-    h, w = luma.shape
-    v = luma[: min(h, 1440), : min(w, 2560)]
+    v = luma
     lap = v[:-2, :-2] - 2 * v[:-2, 1:-1] + v[:-2, 2:] + v[2:, :-2] - 2 * v[2:, 1:-1] + v[2:, 2:]
     lap += -2 * v[1:-1, :-2] + 4 * v[1:-1, 1:-1] - 2 * v[1:-1, 2:]
     n = 16

@@ -15,7 +15,7 @@ from . import sampling
 BINS = 512
 DOMAIN = (-0.10, 1.18)
 Inside = Callable[[NDArray[np.int64], NDArray[np.int64]], NDArray[np.bool_]] | None
-STRIDE = 4  # every fourth pixel each way says the same as all of them
+STRIDE = 4  # every fourth pixel each way says the same as all of them; of larger pictures about 640 across do
 
 
 class Levels(msgspec.Struct, frozen=True):
@@ -92,9 +92,10 @@ def _frame(
     frame: Frame, samples: Samples, inside: Inside
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
     """Highest channel, luma and distance from grey of the sampled pixels."""
-    codes = sampling.codes(frame, samples, STRIDE)
+    stride = max(STRIDE, frame.raster[0] // 640)
+    codes = sampling.codes(frame, samples, stride)
     if inside is not None:
-        x, y = np.meshgrid(np.arange(0, frame.raster[0], STRIDE), np.arange(0, frame.raster[1], STRIDE))
+        x, y = np.meshgrid(np.arange(0, frame.raster[0], stride), np.arange(0, frame.raster[1], stride))
         kept = inside(x.ravel(), y.ravel())
         codes = codes[kept] if kept.any() else codes
     matrix = samples.to_signal()

@@ -19,7 +19,7 @@ def measure(index: FrameIndex, run: list[Frame], samples: Samples) -> Rhythm:
     lost = int(np.sum(np.round(gaps[late] / usual) - 1)) if len(late) else 0
     if len(late) > len(gaps) / 3:
         late, lost = late[:0], 0  # that is a varying rate, not frames that were dropped
-    lumas = [sampling.luma(f, samples)[:1088, :1920] for f in run]
+    lumas = [sampling.luma(f, samples, window=(1280, 720)) for f in run]
     moves = [float(np.abs(a - b).mean()) for a, b in zip(lumas[:-1], lumas[1:], strict=True)]
     still = max(moves, default=0.0) * 0.04
     repeats = [m <= max(still, 1e-5) for m in moves] if moves and max(moves) > 2e-3 else []

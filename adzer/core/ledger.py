@@ -99,6 +99,7 @@ class Ledger:
 
     def __init__(self, path: Path, db: sqlite3.Connection) -> None:
         self.path, self._db = path, db
+        self.touched: set[int] = set()  # shots that the last undo or redo changed
 
     # --- opening ---------------------------------------------------------------------------------------------------
     @classmethod
@@ -246,7 +247,10 @@ class Ledger:
             changes = self._db.execute(
                 f"SELECT tbl, row, before, after FROM changes WHERE edit_id = ? ORDER BY id {turn}", (edit_id,)
             )
+            self.touched = set()
             for table, key, before, after in changes.fetchall():
+                if table == "shots":
+                    self.touched.add(json.loads(key))
                 state = before if undo else after
                 if table in _KEYS:
                     _write(self._db, table, json.loads(key), self._with_facts(table, json.loads(key), state))

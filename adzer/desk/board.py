@@ -33,8 +33,8 @@ class Thumbnails:
         self.desk = desk
         self._images: dict[int, tuple[object, QImage | None]] = {}
         self._wanted: dict[int, Shot] = {}
-        self._soon = QTimer(singleShot=True, interval=60)  # rows that only rush by are not asked for
-        self._soon.timeout.connect(self._ask)
+        self.soon = QTimer(singleShot=True, interval=60)  # rows that only rush by are not asked for
+        self.soon.timeout.connect(self._ask)
 
     def get(self, shot: Shot) -> QImage | None:
         facts, route = self.desk.shown(shot)
@@ -47,7 +47,7 @@ class Thumbnails:
             if len(self._images) > 600:
                 self._images.pop(next(iter(self._images)))
             self._wanted[shot.id] = shot
-            self._soon.start()
+            self.soon.start()
             return old
         return held[1]
 

@@ -27,9 +27,9 @@ class Finder(QWidget):
         row.addWidget(self.count)
         row.addSpacing(16)
         row.addWidget(self.order)
-        self._soon = QTimer(self, singleShot=True, interval=40)
-        self._soon.timeout.connect(lambda: desk.arrange(filter_=self.line.text()))
-        self.line.textChanged.connect(lambda _: self._soon.start())
+        self.soon = QTimer(self, singleShot=True, interval=40)
+        self.soon.timeout.connect(lambda: desk.arrange(filter_=self.line.text()))
+        self.line.textChanged.connect(lambda _: self.soon.start())
         self.hide()
 
     def ask(self) -> None:
@@ -44,7 +44,7 @@ class Finder(QWidget):
     def clear(self) -> None:
         """All shots, in the order in which they were added."""
         self.line.clear()
-        self._soon.stop()
+        self.soon.stop()
         self.line.clearFocus()
         self.desk.arrange(filter_="", order="as added")
         self.hide()

@@ -49,7 +49,7 @@ class Desk(QObject):
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.job = job
-        self.job_rate = job.rate
+        self.job_rate, self.on_proxies = job.rate, False
         self.worker = Worker(self)
         self.queue = QueueRunner(self)
         self.all: dict[int, Shot] = {}
@@ -93,6 +93,7 @@ class Desk(QObject):
     def reload(self, only: Iterable[int] | None = None) -> None:
         """Reads shots again: all of them, or those that an edit touched."""
         self._draft = None
+        self.job_rate, self.on_proxies = self.job.rate, self.job.meta("use") == "proxies"
         if only is None:
             self.all = {s.id: s for s in self.job.shots()}
             gc.freeze()
@@ -203,10 +204,6 @@ class Desk(QObject):
     def shown(self, shot: Shot) -> tuple[FileFacts, Route]:
         """What pictures are decoded from, and the route they are shown with."""
         return shown_with(shot, self.walk(shot), self.route_of(shot), self.on_proxies)
-
-    @property
-    def on_proxies(self) -> bool:
-        return self.job.meta("use") == "proxies"
 
     def switch_proxies(self) -> None:
         """The whole job from masters to proxies, or back."""
@@ -386,7 +383,7 @@ class Desk(QObject):
             self.said.emit(str(error))
             return
         self.said.emit(f"{done}: {words}." if words else nothing)
-        self.reload()
+        self.reload(self.job.touched if words else ())
 
     def remove(self) -> None:
         chosen = self.rows()
@@ -401,7 +398,6 @@ class Desk(QObject):
             work()
         except AdzerError as error:
             self.said.emit(str(error))
-        self.job_rate = self.job.rate
         self.reload(only)
 
     # --- chores ----------------------------------------------------------------------------------------------------
@@ -553,6 +549,7 @@ class Desk(QObject):
 
     def close(self) -> None:
         self._watch.stop()
+        self._counting.stop()
         self.commit()
         self.queue.stop()
         self.worker.close()

@@ -406,7 +406,8 @@ class Window(QMainWindow):
         app = QApplication.instance()
         if app is not None:
             app.removeEventFilter(self)
-        self.bench.timer.stop()
+        for timer in (self.bench.timer, self.thumbs.soon, self.finder.soon):
+            timer.stop()
         self.reading.close()
         self.desk.close()
         event.accept()

@@ -23,7 +23,7 @@ SOUND = {".wav", ".bwf", ".aif", ".aiff", ".flac", ".mka"}
 IGNORED = {".txt", ".xml", ".json", ".xxh128", ".md5", ".adzer", ".jpg", ".jpeg", ".png", ".thm", ".db", ".ini", ".pdf", ".toml", ".csv",
            ".gpx", ".srt"}  # fmt: skip
 EYE_WORDS = (("left", "right"), ("l", "r"))
-LENS_WORDS = (("front", "rear"), ("front", "back"), ("f", "r"), ("f", "b"), ("00", "10"), ("0", "1"))
+LENS_WORDS = (("front", "rear"), ("front", "back"), ("f", "r"), ("f", "b"), ("00", "10"))
 CLOCK = 2.0  # seconds that two cameras' clocks, or a file's date, may be off
 HOLE = 25  # more missing frames than that in a row may be the end of one recording and the start of another
 
@@ -262,7 +262,11 @@ def _next_piece(files: list[FileFacts], films: list[FileFacts], used: set[str]) 
             continue
         length = float(last.duration)
         by_code = bool(last.timecode and other.timecode)
-        exact = abs(begins - length) < (0.5 / float(last.rate or 25) if by_code else 1.2)
+        exact = (
+            abs(begins - length) < 0.5 / float(last.rate or 25)
+            if by_code
+            else length > 4 and abs(begins - length) < 1.2
+        )
         # A file's date is the start of its recording or the end of its writing, by camera.
         lengths = (length, float(other.duration))
         clock = last.created is not None and other.created is not None and any(

@@ -6,58 +6,19 @@ standard error, results to standard output.
 
 from __future__ import annotations
 
-import json
 import os
 import sys
 from collections.abc import Callable
-from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
 from typing import Annotated, Any, Literal, Optional
 
 import typer
 
+from . import cli_read  # noqa: F401 - registers its commands
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
-
-app = typer.Typer(
-    help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
-    no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, add_completion=False,
-)  # fmt: skip
-sim_app = typer.Typer(
-    help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None
-)
-app.add_typer(sim_app, name="sim")
-
-Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
-
-
-def _say(text: str) -> None:
-    print(f"adzer: {text}", file=sys.stderr)
-
-
-def _print(value: Any) -> None:
-    print(json.dumps(records.to_plain(value), indent=1, ensure_ascii=False))
-
-
-@contextmanager
-def _progress(words: str) -> Any:
-    """A line on standard error that follows the work; quiet where that is not a terminal."""
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
-
-    console = Console(stderr=True)
-    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed}/{task.total}"),
-               TextColumn("{task.fields[rate]}"), TimeRemainingColumn())  # fmt: skip
-    with Progress(*columns, console=console, transient=True) as bar:
-        task = bar.add_task(words, total=None, rate="")
-
-        def show(p: Any) -> None:
-            bar.update(
-                task, description=f"{words}: {p.doing}", completed=p.done, total=p.total, rate=f"{p.rate:.1f} frames/s"
-            )
-
-        yield show
+from .terminal import Json, app, print_json, progress, say, shot_named, sim_app
 
 
 @app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
@@ -69,7 +30,7 @@ def demo(
     if screens is not None:
         from .desk.shots import shoot_desk
 
-        shoot_desk(screens, _say)
+        shoot_desk(screens, say)
         return
     _desk(demo_job())
 
@@ -82,7 +43,7 @@ def open_(
 
     if not job.exists() and job.suffix == ".adzer":
         Job.create(job, job.stem, _ratio(rate, "rate")).close()
-        _say(f"{job} is new.")
+        say(f"{job} is new.")
     _desk(job)
 
 
@@ -108,7 +69,7 @@ def read(files: list[Path], json_: Json = False) -> None:
         try:
             facts, seen = read_file(path)
         except UnreadableError as error:
-            _say(str(error))
+            say(str(error))
             unreadable += 1
             continue
         stop = walk(Route(), facts, seen)["read"]
@@ -128,7 +89,7 @@ def read(files: list[Path], json_: Json = False) -> None:
             for f in stop.findings:
                 print(f"  {f.level.value}: {f.text}" + (f" [{f.fix.label}]" if f.fix else ""))
     if json_:
-        _print(out)
+        print_json(out)
     sys.exit(2 if unreadable else 1 if stopped else 0)
 
 
@@ -140,191 +101,6 @@ def _plain(value: Any) -> str:
 
 def _finding(f: Any) -> dict[str, Any]:
     return {"level": f.level.value, "code": f.code, "text": f.text, "fix": records.to_plain(f.fix)}
-
-
-@app.command(
-    help="Copy a card, verified, into folders by year, month, job and camera.\n\n"
-    "Example: adzer offload /media/card --to footage --also /media/second --job mill --camera 'log body'"
-)
-def offload(
-    cards: Annotated[list[Path], typer.Argument(help="The cards' folders.")],
-    to: Annotated[Path, typer.Option(help="The folder below which the copies go.")],
-    also: Annotated[Optional[list[Path]], typer.Option(help="Further folders, best on other disks.")] = None,  # noqa: UP045
-    job: Annotated[str, typer.Option(help="The job's name, or a job file: what is safe is then added to it.")] = "job",
-    camera: Annotated[str, typer.Option(help="The camera's name; the card folder's name if left out.")] = "",
-    folders: Annotated[str, typer.Option(help="The folders' pattern.")] = "{year}/{month}/{job}/{camera}",
-    json_: Json = False,
-) -> None:
-    from .core.intake import add_files
-    from .core.job import Job
-    from .core.read import offload as engine
-
-    held = Job.open(job) if job.endswith(".adzer") else None
-    outcomes = []
-    try:
-        for card in cards:
-            with _moving(card.name) as show:
-                outcome = engine.offload(
-                    card, [to, *(also or [])], held.name if held else job, camera, folders, report=show
-                )
-            outcomes.append(outcome)
-            if not json_:
-                print(outcome.words)
-                for text in (*outcome.differing.values(), *outcome.failed.values()):
-                    print(f"  {text}")
-                for odd in outcome.oddities:
-                    print(f"  {engine.shown(odd.place)} {odd.why}.")
-            if held:
-                held.log("offload", None, outcome.words, {"bytes": outcome.size})
-                add_files(held, [outcome.roots[0] / p for p in outcome.copied], _say, camera or card.name)
-    finally:
-        if held:
-            held.close()
-    if json_:
-        _print([engine.as_json(o) for o in outcomes])
-    sys.exit(0 if all(o.safe for o in outcomes) else 1)
-
-
-@contextmanager
-def _moving(words: str) -> Any:
-    """A line on standard error that follows an offload; quiet where that is not a terminal."""
-    from rich.console import Console
-    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
-
-    columns = (
-        TextColumn("{task.description}"),
-        BarColumn(),
-        DownloadColumn(),
-        TransferSpeedColumn(),
-        TimeRemainingColumn(),
-    )
-    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
-        task = bar.add_task(words, total=None)
-        yield lambda m: bar.update(task, description=f"{words}: {m.doing}", completed=m.done, total=m.total)
-
-
-@app.command(
-    help="Take files and folders into a job as shots, and look at each.\n\nExample: adzer add mill.adzer footage --camera eyes"
-)
-def add(
-    job: Path,
-    files: list[Path],
-    camera: Annotated[str, typer.Option(help="The camera's name.")] = "",
-    json_: Json = False,
-) -> None:
-    from .core.intake import add_files
-    from .core.job import Job
-
-    said: list[str] = []
-    with Job.open(job) as held:
-        shots = add_files(held, files, said.append, camera)
-    for text in said:
-        _say(text)
-    if json_:
-        _print([
-            {"shot": s.name, "kind": s.kind, "frames": s.frames, "files": list(s.facts.files or (s.facts.path,)),
-             "parts": [{"role": p.role, "path": p.path} for p in s.parts], "questions": [d.ask for d in s.doubts]}
-            for s in shots
-        ])  # fmt: skip
-    else:
-        for s in shots:
-            print(f"{s.name}: {s.kind}, {s.frames} frames" + "".join(f"\n  {p.role}: {p.path}" for p in s.parts)
-                  + "".join(f"\n  ? {d.ask}" for d in s.doubts))  # fmt: skip
-    sys.exit(0 if shots else 2)
-
-
-@app.command(
-    help="Measure whether this machine plays a recording, and judge it by the player cards.\n\nExample: adzer play clip.mov"
-)
-def play(files: list[Path], json_: Json = False) -> None:
-    from .core import cards
-    from .core.media import probe
-    from .core.read import play as playing
-
-    out = []
-    for path in files:
-        facts = probe.probe(path)
-        found = playing.measure(facts)
-        judged = {n: playing.judge(facts, cards.find("players", n, cards.PlayerCard)) for n in cards.paths("players")}
-        out.append(
-            {"file": str(path), **records.to_plain(found), "keeps_up": found.keeps_up(facts.rate), "players": judged}
-        )
-        if not json_:
-            print(
-                f"{path}: {playing.codec_title(facts)}; {found.rate:.0f} frames a second decoded, a jump takes {found.seek_ms:.0f} ms"
-            )
-            for name, why in judged.items():
-                print(f"  {cards.find('players', name, cards.PlayerCard).title}: {why or 'decoded in hardware'}")
-    if json_:
-        _print(out)
-
-
-@app.command(
-    help="Make proxies or intermediates of a job's shots and link them.\n\nExample: adzer proxy mill.adzer --size quarter"
-)
-def proxy(
-    job: Path,
-    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
-    size: Annotated[Literal["full", "half", "quarter"], typer.Option(help="Of the recording.")] = "half",
-    card: Annotated[str, typer.Option(help="proxy or intermediate, or a card of your own.")] = "proxy",
-) -> None:
-    from .core import proxies, queue
-    from .core.job import Job
-
-    with Job.open(job) as held:
-        chosen = [_shot(held, name) for name in shot] if shot else held.shots()
-        slips = {held.enqueue(s.id, proxies.copy_order(held, s, card, size)) for s in chosen}
-        with _progress("proxies") as show:
-            queue.run(held, lambda slip, p: show(p), only=slips)
-        made = [s for s in held.slips() if s.id in slips]
-    for slip in made:
-        print(f"{slip.state}: {slip.order.out}" + (f": {slip.why}" if slip.why else ""))
-    sys.exit(0 if all(s.state == "done" for s in made) else 1)
-
-
-@app.command(
-    help="Find masters and proxies of a job's shots in a folder, whatever they are called now.\n\n"
-    "Example: adzer relink mill.adzer /media/masters --link"
-)
-def relink(
-    job: Path, folders: list[Path], link: Annotated[bool, typer.Option(help="Link what is matched; else only report.")] = False,
-    json_: Json = False,
-) -> None:  # fmt: skip
-    from .core import proxies
-    from .core.job import Job
-    from .core.read.relink import report_text
-
-    with Job.open(job) as held:
-        shots = held.shots()
-        found, said = proxies.offered(folders)
-        matches = proxies.match(shots, found)
-        if link:
-            proxies.look_at_parts(held, proxies.apply(held, shots, matches, found), _say)
-    for text in said:
-        _say(text)
-    if json_:
-        _print(records.to_plain(matches))
-    else:
-        print(report_text(matches))
-    sys.exit(0 if all(m.state == "matched" for m in matches) else 1)
-
-
-@app.command(
-    help="Name a job's shots by a pattern; files keep their names.\n\nExample: adzer rename mill.adzer '{camera} {n:3}' --do"
-)
-def rename(
-    job: Path, pattern: str, do: Annotated[bool, typer.Option("--do", help="Rename; else only show.")] = False,
-    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
-) -> None:  # fmt: skip
-    from .core import naming
-    from .core.job import Job
-
-    with Job.open(job) as held:
-        made = naming.rename([_shot(held, n) for n in shot] if shot else held.shots(), pattern)
-        for s, name in made:
-            print(f"{s.name} → {name}")
-        if do:
-            held.describe({s.id: {"name": name} for s, name in made}, f"rename {len(made)} shots")
 
 
 @app.command(
@@ -376,10 +152,10 @@ def convert(
             f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames."
         )
     order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, seen)
-    with _progress(file.name) as show:
+    with progress(file.name) as show:
         report = render(order, show)
     if json_:
-        _print({"master": str(out), **records.to_plain(report)})
+        print_json({"master": str(out), **records.to_plain(report)})
     else:
         print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
 
@@ -417,7 +193,7 @@ def route(
     from .core.route import walk
 
     with Job.open(job) as held:
-        found = _shot(held, shot)
+        found = shot_named(held, shot)
         rate, seen = held.rate, held.seen(found.id)
     walked = walk(
         found.route,
@@ -428,7 +204,7 @@ def route(
         source_problem(found.facts),
     )
     if json_:
-        _print([
+        print_json([
             {
                 "stage": s.stage, "says": s.result.says, "idle": s.result.idle, "before": s.before.as_json(),
                 "after": s.after.as_json(), "findings": [_finding(f) for f in s.findings],
@@ -447,14 +223,6 @@ def route(
     sys.exit(1 if walked.stopped else 0)
 
 
-def _shot(job: Any, name: str) -> Any:
-    shots = job.shots()
-    for shot in shots:
-        if name in (shot.name, str(shot.id)):
-            return shot
-    raise AdzerError(f"{job.path} has no shot {name!r}. It has: {', '.join(s.name for s in shots) or 'none'}.")
-
-
 @app.command(
     help="Render shots of a job, each as its chosen deliveries.\n\nExample: adzer render mill.adzer --card web-wide --out masters"
 )
@@ -470,7 +238,7 @@ def render(
     from .core.job import Job
 
     with Job.open(job) as held:
-        shots = [_shot(held, name) for name in shot] if shot else held.shots()
+        shots = [shot_named(held, name) for name in shot] if shot else held.shots()
         if not shots:
             raise AdzerError(f"{job} has no shots yet. Add recordings first.")
         if str(out.absolute()) != str(held.out_folder):
@@ -493,18 +261,18 @@ def render(
                         held.rate,
                     )
                 except Stopped as error:
-                    _say(str(error))
+                    say(str(error))
                     stopped = True
                     continue
                 slips.add(held.enqueue(each.id, order))
-        with _progress("queue") as show:
+        with progress("queue") as show:
             queue.run(held, lambda slip, p: show(p), only=slips)
         made = [s for s in held.slips() if s.id in slips]
     for slip in made:
         if slip.why:
-            _say(slip.why)
+            say(slip.why)
     if json_:
-        _print([{"master": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made])
+        print_json([{"master": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made])
     else:
         for slip in made:
             print(f"{slip.state}: {slip.order.out}" + (f"  xxh128 {slip.report['checksum']}" if slip.report else ""))
@@ -533,7 +301,7 @@ def cards_(
         raise AdzerError(f"There is no kind {kind!r} of card. The kinds are {', '.join(cards.KINDS)}.")
     listed = {k: cards.paths(k) for k in ([kind] if kind else cards.KINDS)}
     if json_:
-        _print(
+        print_json(
             {k: {n: records.to_plain(cards.read_card(p, k)) for n, p in found.items()} for k, found in listed.items()}
         )
         return
@@ -605,13 +373,13 @@ def main() -> None:
     try:
         app()
     except (Stopped, RenderFailed) as error:
-        _say(str(error))
+        say(str(error))
         sys.exit(1)
     except AdzerError as error:
-        _say(str(error))
+        say(str(error))
         sys.exit(2)
     except KeyboardInterrupt:
-        _say("stopped. What was finished is kept; start the same again to go on.")
+        say("stopped. What was finished is kept; start the same again to go on.")
         sys.exit(130)
 
 

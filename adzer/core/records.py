@@ -23,13 +23,16 @@ def _enc(value: Any) -> Any:
 
 def _dec(kind: type, value: Any) -> Any:
     if kind is Fraction:
-        return parse_fraction(value)
+        return _parsed(value)  # a recording may begin before zero
     raise NotImplementedError(f"cannot read a {kind.__name__}")
 
 
 def parse_fraction(value: Any) -> Fraction:
     """A positive or zero, finite fraction from ``"24000/1001"``, ``"2.39"`` or a number; ValueError otherwise."""
-    return _parsed(value)
+    result = _parsed(value)
+    if result < 0:
+        raise ValueError(f"{value!r} is not a usable ratio")
+    return result
 
 
 @lru_cache(maxsize=8192)
@@ -38,7 +41,7 @@ def _parsed(value: Any) -> Fraction:
         result = Fraction(str(value).strip().replace(":", "/"))
     except (ValueError, ZeroDivisionError):
         raise ValueError(f"{value!r} is not a ratio such as 2.39 or 24000/1001") from None
-    if result < 0 or max(result.numerator, result.denominator) > 10**12:
+    if max(abs(result.numerator), result.denominator) > 10**12:
         raise ValueError(f"{value!r} is not a usable ratio")
     return result
 

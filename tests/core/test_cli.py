@@ -122,3 +122,38 @@ def test_every_command_explains_itself():
     for words in ([], ["read"], ["convert"], ["route"], ["render"], ["cards"], ["sim", "shoot"], ["demo"], ["open"]):
         done = adzer(*words, "--help")
         assert done.returncode == 0 and ("Example" in done.stdout or not words)
+
+
+def test_a_card_comes_home_by_command(tmp_path):
+    """From the card to named shots with proxies, and masters put back from another disk."""
+    card, job = tmp_path / "card", tmp_path / "mill.adzer"
+    assert adzer("sim", "card", str(card), "--frames", "6").returncode == 0
+    assert adzer("sim", "card", str(card)).returncode == 2
+    Job.create(job, "mill").close()
+    done = adzer(
+        "offload", str(card), "--to", str(tmp_path / "a"), "--also", str(tmp_path / "b"), "--job", str(job), "--json"
+    )
+    (outcome,) = json.loads(done.stdout)
+    assert done.returncode == 0 and outcome["safe_to_erase"] and len(outcome["destinations"]) == 2, done.stderr
+    assert "C0003.mov" in done.stderr, "the empty one is said"
+    with Job.open(job) as held:
+        kinds = {s.name: s.kind for s in held.shots()}
+        assert all(held.seen(s.id) is not None for s in held.shots() if s.name not in ("A001", "C0004"))
+    assert kinds["V0003_front"] == "lens pair" and kinds["P0007_01"] == "2 chapters"
+    assert adzer("proxy", str(job), "--shot", "V0004", "--size", "quarter").returncode == 0
+    refused = adzer("proxy", str(job), "--shot", "A001")
+    assert refused.returncode == 1 and "developed" in refused.stderr
+    found = adzer("relink", str(job), outcome["destinations"][1], "--json")
+    states = [m["state"] for m in json.loads(found.stdout)]
+    assert states.count("matched") == len(states), found.stdout
+    shown = adzer("rename", str(job), "mill {n:2}")
+    assert "V0004 → mill" in shown.stdout
+    assert adzer("rename", str(job), "mill {n:2}", "--do").returncode == 0
+    assert adzer("rename", str(job), "{nothing}").returncode == 2
+    with Job.open(job) as held:
+        assert all(s.name.startswith("mill ") for s in held.shots())
+    judged = json.loads(adzer("play", str(card / "DCIM/100LOG/C0001.mov"), "--json").stdout)[0]
+    assert judged["rate"] > 0 and "4:2:2" in judged["players"]["desktop"]
+    (card / "odd").symlink_to(tmp_path)
+    again = adzer("offload", str(card), "--to", str(tmp_path / "a"), "--job", "mill")
+    assert again.returncode == 1 and "NOT safe to erase" in again.stdout

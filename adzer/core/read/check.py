@@ -140,7 +140,10 @@ def _time(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) 
             Fix(f"Make it even at {rate_text(near)}", "read", "timing", {"timing": "even", "even_rate": str(near)}),
         )  # fmt: skip
     rate = settings.even_rate if settings.timing == "even" else facts.rate
-    if rate is None:
+    if rate is not None and not Fraction(1, 10) <= rate <= 1000:
+        say(Level.STOP, "rate-out-of-range", f"{float(rate):g} frames a second cannot be.",
+            Fix("As it was recorded", "read", "timing", {"timing": "recorded", "even_rate": None}))  # fmt: skip
+    elif rate is None:
         say(Level.STOP, "no-rate", "The file has no usable frame rate.",
             Fix("Make it even at 25", "read", "timing", {"timing": "even", "even_rate": "25"}))  # fmt: skip
     elif context.job_rate and rate != context.job_rate and (facts.constant_rate or settings.timing == "even"):

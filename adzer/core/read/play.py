@@ -8,11 +8,12 @@ from collections.abc import Callable
 from ..cards import PlayerCard
 from ..errors import Cancelled
 from ..media.decode import Reader
+from ..media.encode import ENCODERS
 from ..media.probe import FileFacts
 from .seen import Play
 
 CODECS = {
-    "h264": "H.264", "hevc": "H.265", "mpeg2video": "H.262", "mpeg4": "MPEG-4 part 2", "av1": "AV1", "dnxhd": "SMPTE ST 2019",
+    "h264": "H.264", "hevc": "H.265", "mpeg2video": "H.262", "mpeg4": "MPEG-4 part 2", "av1": "AV1", ENCODERS["st2019"]: "SMPTE ST 2019",
     "ffv1": "FFV1 (RFC 9043)", "mjpeg": "Motion JPEG", "rawvideo": "uncompressed", "tiff": "TIFF frames", "dpx": "DPX frames",
     "exr": "EXR frames",
 }  # fmt: skip

@@ -1,0 +1,179 @@
+"""Commands that read: offload, add, play, proxy, relink, rename. ``cli`` brings them in."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Annotated, Literal, Optional
+
+import typer
+
+from .core import records
+from .terminal import Json, app, moving, print_json, progress, say, shot_named
+
+
+@app.command(
+    help="Copy a card, verified, into folders by year, month, job and camera.\n\n"
+    "Example: adzer offload /media/card --to footage --also /media/second --job mill --camera 'log body'"
+)
+def offload(
+    cards: Annotated[list[Path], typer.Argument(help="The cards' folders.")],
+    to: Annotated[Path, typer.Option(help="The folder below which the copies go.")],
+    also: Annotated[Optional[list[Path]], typer.Option(help="Further folders, best on other disks.")] = None,  # noqa: UP045
+    job: Annotated[str, typer.Option(help="The job's name, or a job file: what is safe is then added to it.")] = "job",
+    camera: Annotated[str, typer.Option(help="The camera's name; the card folder's name if left out.")] = "",
+    folders: Annotated[str, typer.Option(help="The folders' pattern.")] = "{year}/{month}/{job}/{camera}",
+    json_: Json = False,
+) -> None:
+    from .core.intake import add_files
+    from .core.job import Job
+    from .core.read import offload as engine
+
+    held = Job.open(job) if job.endswith(".adzer") else None
+    outcomes = []
+    try:
+        for card in cards:
+            with moving(card.name) as show:
+                outcome = engine.offload(
+                    card, [to, *(also or [])], held.name if held else job, camera, folders, report=show
+                )
+            outcomes.append(outcome)
+            if not json_:
+                print(outcome.words)
+                for text in (*outcome.differing.values(), *outcome.failed.values()):
+                    print(f"  {text}")
+                for odd in outcome.oddities:
+                    print(f"  {engine.shown(odd.place)} {odd.why}.")
+            if held:
+                held.log("offload", None, outcome.words, {"bytes": outcome.size})
+                add_files(held, [outcome.roots[0] / p for p in outcome.copied], say, camera or card.name)
+    finally:
+        if held:
+            held.close()
+    if json_:
+        print_json([engine.as_json(o) for o in outcomes])
+    sys.exit(0 if all(o.safe for o in outcomes) else 1)
+
+
+@app.command(
+    help="Take files and folders into a job as shots, and look at each.\n\nExample: adzer add mill.adzer footage --camera eyes"
+)
+def add(
+    job: Path,
+    files: list[Path],
+    camera: Annotated[str, typer.Option(help="The camera's name.")] = "",
+    json_: Json = False,
+) -> None:
+    from .core.intake import add_files
+    from .core.job import Job
+
+    said: list[str] = []
+    with Job.open(job) as held:
+        shots = add_files(held, files, said.append, camera)
+    for text in said:
+        say(text)
+    if json_:
+        print_json([
+            {"shot": s.name, "kind": s.kind, "frames": s.frames, "files": list(s.facts.files or (s.facts.path,)),
+             "parts": [{"role": p.role, "path": p.path} for p in s.parts], "questions": [d.ask for d in s.doubts]}
+            for s in shots
+        ])  # fmt: skip
+    else:
+        for s in shots:
+            print(f"{s.name}: {s.kind}, {s.frames} frames" + "".join(f"\n  {p.role}: {p.path}" for p in s.parts)
+                  + "".join(f"\n  ? {d.ask}" for d in s.doubts))  # fmt: skip
+    sys.exit(0 if shots else 2)
+
+
+@app.command(
+    help="Measure whether this machine plays a recording, and judge it by the player cards.\n\nExample: adzer play clip.mov"
+)
+def play(files: list[Path], json_: Json = False) -> None:
+    from .core import cards
+    from .core.media import probe
+    from .core.read import play as playing
+
+    out = []
+    for path in files:
+        facts = probe.probe(path)
+        found = playing.measure(facts)
+        judged = {n: playing.judge(facts, cards.find("players", n, cards.PlayerCard)) for n in cards.paths("players")}
+        out.append(
+            {"file": str(path), **records.to_plain(found), "keeps_up": found.keeps_up(facts.rate), "players": judged}
+        )
+        if not json_:
+            print(
+                f"{path}: {playing.codec_title(facts)}; {found.rate:.0f} frames a second decoded, a jump takes {found.seek_ms:.0f} ms"
+            )
+            for name, why in judged.items():
+                print(f"  {cards.find('players', name, cards.PlayerCard).title}: {why or 'decoded in hardware'}")
+    if json_:
+        print_json(out)
+
+
+@app.command(
+    help="Make proxies or intermediates of a job's shots and link them.\n\nExample: adzer proxy mill.adzer --size quarter"
+)
+def proxy(
+    job: Path,
+    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
+    size: Annotated[Literal["full", "half", "quarter"], typer.Option(help="Of the recording.")] = "half",
+    card: Annotated[str, typer.Option(help="proxy or intermediate, or a card of your own.")] = "proxy",
+) -> None:
+    from .core import proxies, queue
+    from .core.job import Job
+
+    with Job.open(job) as held:
+        chosen = [shot_named(held, name) for name in shot] if shot else held.shots()
+        slips = {held.enqueue(s.id, proxies.copy_order(held, s, card, size)) for s in chosen}
+        with progress("proxies") as show:
+            queue.run(held, lambda slip, p: show(p), only=slips)
+        made = [s for s in held.slips() if s.id in slips]
+    for slip in made:
+        print(f"{slip.state}: {slip.order.out}" + (f": {slip.why}" if slip.why else ""))
+    sys.exit(0 if all(s.state == "done" for s in made) else 1)
+
+
+@app.command(
+    help="Find masters and proxies of a job's shots in a folder, whatever they are called now.\n\n"
+    "Example: adzer relink mill.adzer /media/masters --link"
+)
+def relink(
+    job: Path, folders: list[Path], link: Annotated[bool, typer.Option(help="Link what is matched; else only report.")] = False,
+    json_: Json = False,
+) -> None:  # fmt: skip
+    from .core import proxies
+    from .core.job import Job
+    from .core.read.relink import report_text
+
+    with Job.open(job) as held:
+        shots = held.shots()
+        found, said = proxies.offered(folders)
+        matches = proxies.match(shots, found)
+        if link:
+            proxies.look_at_parts(held, proxies.apply(held, shots, matches, found), say)
+    for text in said:
+        say(text)
+    if json_:
+        print_json(records.to_plain(matches))
+    else:
+        print(report_text(matches))
+    sys.exit(0 if all(m.state == "matched" for m in matches) else 1)
+
+
+@app.command(
+    help="Name a job's shots by a pattern; files keep their names.\n\nExample: adzer rename mill.adzer '{camera} {n:3}' --do"
+)
+def rename(
+    job: Path, pattern: str, do: Annotated[bool, typer.Option("--do", help="Rename; else only show.")] = False,
+    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
+) -> None:  # fmt: skip
+    from .core import naming
+    from .core.job import Job
+
+    with Job.open(job) as held:
+        made = naming.rename([shot_named(held, n) for n in shot] if shot else held.shots(), pattern)
+        for s, name in made:
+            print(f"{s.name} → {name}")
+        if do:
+            held.describe({s.id: {"name": name} for s, name in made}, f"rename {len(made)} shots")

@@ -1,0 +1,78 @@
+"""What all commands share: the two applications, progress on standard error, results on standard output."""
+
+from __future__ import annotations
+
+import json
+import sys
+from contextlib import contextmanager
+from typing import Annotated, Any
+
+import typer
+
+from .core import records
+from .core.errors import AdzerError
+
+app = typer.Typer(
+    help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
+    no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, add_completion=False,
+)  # fmt: skip
+sim_app = typer.Typer(
+    help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None
+)
+app.add_typer(sim_app, name="sim")
+
+Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
+
+
+def say(text: str) -> None:
+    print(f"adzer: {text}", file=sys.stderr)
+
+
+def print_json(value: Any) -> None:
+    print(json.dumps(records.to_plain(value), indent=1, ensure_ascii=False))
+
+
+@contextmanager
+def progress(words: str) -> Any:
+    """A line on standard error that follows the work; quiet where that is not a terminal."""
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+    console = Console(stderr=True)
+    columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed}/{task.total}"),
+               TextColumn("{task.fields[rate]}"), TimeRemainingColumn())  # fmt: skip
+    with Progress(*columns, console=console, transient=True) as bar:
+        task = bar.add_task(words, total=None, rate="")
+
+        def show(p: Any) -> None:
+            bar.update(
+                task, description=f"{words}: {p.doing}", completed=p.done, total=p.total, rate=f"{p.rate:.1f} frames/s"
+            )
+
+        yield show
+
+
+@contextmanager
+def moving(words: str) -> Any:
+    """A line on standard error that follows an offload; quiet where that is not a terminal."""
+    from rich.console import Console
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn
+
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        DownloadColumn(),
+        TransferSpeedColumn(),
+        TimeRemainingColumn(),
+    )
+    with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task(words, total=None)
+        yield lambda m: bar.update(task, description=f"{words}: {m.doing}", completed=m.done, total=m.total)
+
+
+def shot_named(job: Any, name: str) -> Any:
+    shots = job.shots()
+    for shot in shots:
+        if name in (shot.name, str(shot.id)):
+            return shot
+    raise AdzerError(f"{job.path} has no shot {name!r}. It has: {', '.join(s.name for s in shots) or 'none'}.")

@@ -61,6 +61,34 @@ def _true_to_ramps(weights: NDArray[np.float64], away: NDArray[np.float64]) -> N
     return weights + bump * slope * (away - b1 / b0)
 
 
+def patch_weights(phases: int, widths: int) -> NDArray[np.float32]:
+    """(widths + 1, phases, 8) weights of samples −3 … 4 about a place; width k is for 1 + k/widths samples to a pixel.
+
+    A windowed sinc that reaches three of its own lobes, or as many as eight samples hold: Lanczos-3 at 1, Lanczos-2 at 2.
+    """
+    scale = 1 + np.arange(widths + 1)[:, None, None] / widths
+    away = np.arange(-3, 5) - ((np.arange(phases) + 0.5) / phases)[:, None]
+    reach = np.minimum(LOBES * scale, 4.0)
+    weights = np.where(np.abs(away) < reach, np.sinc(away / scale) * np.sinc(away / reach), 0.0)
+    return np.ascontiguousarray(weights / weights.sum(axis=-1, keepdims=True), dtype=np.float32)
+
+
+def narrow_weights(phases: int) -> NDArray[np.float32]:
+    """(phases, 4) weights of samples −1 … 2: the interpolating cubic, for planes that are enlarged (Keys 1981, a = −½)."""
+    t = (np.arange(phases) + 0.5) / phases
+    away = np.abs(np.arange(-1, 3) - t[:, None])
+    near = (1.5 * away - 2.5) * away**2 + 1
+    far = ((-0.5 * away + 2.5) * away - 4) * away + 2
+    return np.ascontiguousarray(np.where(away <= 1, near, far), dtype=np.float32)
+
+
+def halving_taps() -> NDArray[np.float32]:
+    """Eight weights about the middle of a pair: Lanczos-2, widened twice."""
+    away = np.arange(8) - 3.5
+    weights = np.sinc(away / 2) * np.sinc(away / 4)
+    return np.asarray(weights / weights.sum(), dtype=np.float32)
+
+
 def chroma_reduction(count: int, sub: int, cosited: bool, size: int) -> AxisFilter:
     """From every sample to every ``sub``-th: (1 2 1)/4 on a co-sited sample, (1 3 3 1)/8 about a place between two."""
     if sub == 1:

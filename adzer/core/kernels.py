@@ -210,17 +210,51 @@ def quantise(row, dither, top, out):
 
 
 @jit
-def render_band(
-    source, luma, chroma, luma_span, chroma_span, colour_kind, in_matrix, table_in, matrix, table_out,
-    light_limit, lattice, out_matrix, target, place, half, half_mode, between, dither, top, row0, row1,
-):  # fmt: skip
+def _colour_row(work, n, bits, index, kind, in_matrix, table_in, matrix, table_out, light_limit, lattice, out_matrix):
+    """In place: recorded codes of one row → delivered codes, not yet whole. ``work`` (3, n + 8); ``bits`` the same as int32."""
+    y, b, r = work[0, :n], work[1, :n], work[2, :n]
+    to_rgb(y, b, r, in_matrix)
+    if kind == 1:
+        for c in range(3):
+            look_up(work[c, :n], index, table_in)
+        to_rgb(y, b, r, matrix)
+        for c in range(3):
+            look_up_light(work[c, :n], bits[c, :n], index, table_out, light_limit)
+    elif kind == 2:
+        for c in range(3):
+            look_up(work[c, :n], index, table_in)
+        tetrahedral(y, b, r, lattice)
+    if kind != 0:
+        to_rgb(y, b, r, out_matrix)
+
+
+@jit
+def _deliver_row(work, n, row, target, place, half, half_mode, between, dither, top, less, scratch):
+    """Whole codes of one row into the delivered planes; chroma rows into ``between`` where rows are reduced too."""
+    noise = dither[(row + place[0, 1]) & (dither.shape[0] - 1)]
+    quantise(work[0, :n], noise[:n], top, target[0][row + place[0, 1], place[0, 0] : place[0, 0] + n])
+    for c in range(2):
+        channel = work[c + 1]
+        if between.shape[1] == 0:
+            part = less if half_mode else channel[:n]
+            if half_mode:
+                _halve(channel, half[0], half[1], half[2], scratch, part)
+            x = place[1, 0]
+            quantise(part, noise[: part.shape[0]], top, target[c + 1][row + place[1, 1], x : x + part.shape[0]])
+        else:
+            _halve(channel, half[0], half[1], half[2], scratch, between[c, row])
+
+
+@jit
+def render_band(source, luma, chroma, luma_span, chroma_span, colour, target, place, half, half_mode, between, dither, top, row0, row1):
     """Delivered rows ``row0`` … ``row1−1`` of the picture (bars are not its business).
 
     source        three planes (rows, stride); for a grey source planes 1 and 2 repeat plane 0 with zero matrix columns
     luma, chroma  (row starts, row weights, column starts, column weights, (lo, hi) of doubling; lo < 0: one tap)
     *_span        first source column and count that the column filter needs
-    colour_kind   0 none, 1 table–matrix–table, 2 shaper and lattice; ``in_matrix`` then gives places in ``table_in``,
-                  and ``matrix`` gives light + 2⁻¹⁴, places in ``table_out``
+    colour        (kind, in matrix, input table, matrix, output table, light limit, lattice, out matrix); kind 0 none,
+                  1 table–matrix–table, 2 shaper and lattice; the in matrix then gives places in the input table, and the
+                  matrix gives light + 2⁻¹⁴, places in the output table
     target        three delivered planes; ``place`` (x, y) of the picture in each
     half          (column starts, column weights, (lo, hi) of plain halving) of the chroma reduction; ``between`` (2, rows, columns) keeps float
                   chroma rows for ``reduce_rows``; when the format keeps all rows they are written here
@@ -235,8 +269,6 @@ def render_band(
     phases = np.empty((2, n // 2 + 1), np.float32)
     less = np.empty(half[0].shape[0], np.float32)
     y, b, r = work[0, :n], work[1, :n], work[2, :n]
-    keep_rows = between.shape[1] == 0
-    m = dither.shape[0] - 1
     for row in range(row0, row1):
         filter_rows(source[0], luma[0][row], luma[1][row], luma_span[0], used0)
         _columns(raw0, luma[2], luma[3], luma[4], phases, y)
@@ -244,31 +276,33 @@ def render_band(
         _columns(raw1, chroma[2], chroma[3], chroma[4], phases, b)
         filter_rows(source[2], chroma[0][row], chroma[1][row], chroma_span[0], used1)
         _columns(raw1, chroma[2], chroma[3], chroma[4], phases, r)
-        to_rgb(y, b, r, in_matrix)
-        if colour_kind == 1:
+        _colour_row(work, n, bits, index, *colour)
+        _deliver_row(work, n, row, target, place, half, half_mode, between, dither, top, less, scratch)
+
+
+@jit
+def finish_band(sampled, cover, bare, black, colour, target, place, half, half_mode, between, dither, top, row0, row1):
+    """The same from rows that are sampled already: ``sampled`` (rows, 3, n) recorded codes, ``cover`` (rows, n) 0 … 1.
+
+    Where ``bare`` says that there may be no picture, ``black`` (3 delivered codes) shows through as far as cover lacks.
+    """
+    n = sampled.shape[2]
+    work = np.zeros((3, n + 8), np.float32)
+    bits = work.view(np.int32)
+    index = np.empty(n, np.int32)
+    scratch = np.empty(n + 8, np.float32)
+    less = np.empty(half[0].shape[0], np.float32)
+    for row in range(row0, row1):
+        for c in range(3):
+            work[c, :n] = sampled[row - row0, c]
+        _colour_row(work, n, bits, index, *colour)
+        if bare:
+            share = cover[row - row0]
             for c in range(3):
-                look_up(work[c, :n], index, table_in)
-            to_rgb(y, b, r, matrix)
-            for c in range(3):
-                look_up_light(work[c, :n], bits[c, :n], index, table_out, light_limit)
-        elif colour_kind == 2:
-            for c in range(3):
-                look_up(work[c, :n], index, table_in)
-            tetrahedral(y, b, r, lattice)
-        if colour_kind != 0:
-            to_rgb(y, b, r, out_matrix)
-        noise = dither[(row + place[0, 1]) & m]
-        quantise(y, noise[:n], top, target[0][row + place[0, 1], place[0, 0] : place[0, 0] + n])
-        for c in range(2):
-            channel = work[c + 1]
-            if keep_rows:
-                part = less if half_mode else channel[:n]
-                if half_mode:
-                    _halve(channel, half[0], half[1], half[2], scratch, part)
-                x = place[1, 0]
-                quantise(part, noise[: part.shape[0]], top, target[c + 1][row + place[1, 1], x : x + part.shape[0]])
-            else:
-                _halve(channel, half[0], half[1], half[2], scratch, between[c, row])
+                channel = work[c]
+                for i in range(n):
+                    channel[i] = black[c] + (channel[i] - black[c]) * share[i]
+        _deliver_row(work, n, row, target, place, half, half_mode, between, dither, top, less, scratch)
 
 
 @jit

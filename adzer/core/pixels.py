@@ -18,6 +18,7 @@ from .colour.chain import ColourChain
 from .colour.primaries import code_scale, rgb_to_ycbcr
 from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile
 from .media.formats import PixelFormat, Plane
+from .warp import MapWarp, Sampler, frozen
 
 Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
@@ -71,7 +72,7 @@ class Samples:
 class AxisWarp:
     """The geometry of a route whose axes stay axes: recorded = scale·delivered + offset, in luma pixels, exact.
 
-    General warps (a map per delivered pixel) will stand beside this class, with the same ``picture`` and ``place``.
+    Everything else is a ``MapWarp``, with the same ``picture``, ``raster`` and ``place``.
     """
 
     picture: tuple[int, int]
@@ -102,11 +103,12 @@ class PixelPlan:
 
     source: Samples
     source_raster: tuple[int, int]
-    warp: AxisWarp
+    warp: AxisWarp | MapWarp
     chain: ColourChain | None
     target: Samples
 
     def _filter(self, axis: int, chroma: bool) -> AxisFilter:
+        assert isinstance(self.warp, AxisWarp)
         sub = self.source.format.sub[axis] if chroma else 1
         on = cosited(self.source.siting, vertical=axis == 1)
         scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
@@ -258,13 +260,6 @@ def _lines(values: Array, places: Array, between: Array) -> Floats:
     return np.stack([start, slope], axis=-1).astype(np.float32)
 
 
-def _frozen(plane: Plane) -> Plane:
-    """A read-only view, so that the loops are compiled for one kind of array only."""
-    view = plane.view()
-    view.flags.writeable = False
-    return view
-
-
 class Processor:
     """Runs a ``PixelPlan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
 
@@ -281,17 +276,23 @@ class Processor:
         self._half_rows = (half_rows.start, half_rows.weights)
         small: Floats = np.zeros((1, 2), np.float32)
         kind, chain = plan.kind, plan.chain
-        span_y, span_c = plan.luma[0].span, plan.chroma[0].span
-        self._fixed: tuple[Any, ...] = (
-            self._axes(plan.luma, span_y[0]), self._axes(plan.chroma, span_c[0]),
-            np.array(span_y), np.array(span_c), kind, self._places_in(),
-            plan.table_in if kind else small,
+        self._colour: tuple[Any, ...] = (
+            kind, self._places_in(), plan.table_in if kind else small,
             np.column_stack([chain.matrix if chain else np.eye(3), np.full(3, 2.0**TABLE_FLOOR_OCTAVE)]).astype(np.float32),
             plan.table_out if kind == 1 else small,
             np.float32(plan.light_limit if kind == 1 else 1.0),
             plan.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32),
             plan.out_matrix.astype(np.float32),
         )  # fmt: skip
+        self._sampler: Sampler | None = None
+        if isinstance(plan.warp, MapWarp):
+            self._sampler = Sampler(plan.warp, plan.source.format, plan.source_raster, plan.source.siting, self.threads)
+        else:
+            (first_y, count_y), (first_c, count_c) = plan.luma[0].span, plan.chroma[0].span
+            self._axis: tuple[Any, ...] = (
+                self._axes(plan.luma, first_y), self._axes(plan.chroma, first_c),
+                np.array([first_y, count_y]), np.array([first_c, count_c]),
+            )  # fmt: skip
         starts, weights, _ = _columns(half)
         plain = half.weights.shape[1] <= 3 and plan.target.format.sub[0] == 2
         self._half = (starts, weights, _repeating(half, every=1, step=2) if plain else (0, 0))
@@ -333,36 +334,38 @@ class Processor:
             plane[:y] = plane[y + h :] = code
             plane[y : y + h, :x] = plane[y : y + h, x + w :] = code
 
-    def run(self, source: tuple[Plane, ...], target: tuple[Plane, ...]) -> None:
-        """One frame: decoded planes (rows, stride) in, delivered planes (rows, stride) written in place."""
+    def run(self, source: tuple[Plane, ...], target: tuple[Plane, ...], time: float = 0.0) -> None:
+        """One frame: decoded planes (rows, stride) in, delivered planes (rows, stride) written in place.
+
+        ``time``: seconds of the recording, where a view that moves is at that moment.
+        """
         plan, k = self.plan, self._kernels
-        planes = tuple(_frozen(p) for p in ((source[0],) * 3 if len(source) == 1 else source))
+        planes = tuple(frozen(p) for p in ((source[0],) * 3 if len(source) == 1 else source))
         self.fill_bars(target)
         top, places = plan.target.top, plan.places
-        halved = plan.target.format.sub[0] > 1
+        last = (places, self._half, plan.target.format.sub[0] > 1, self._between, self._dither, top)
+        sampler, rows = self._sampler, plan.warp.picture[1]
+        if sampler is None:
 
-        def band(span: tuple[int, int]) -> None:
-            k.render_band(
-                planes,
-                *self._fixed,
-                target,
-                places,
-                self._half,
-                halved,
-                self._between,
-                self._dither,
-                top,
-                span[0],
-                span[1],
-            )
+            def band(span: tuple[int, int]) -> None:
+                k.render_band(planes, *self._axis, self._colour, target, *last, *span)
 
-        list(self._pool.map(band, self._bands(plan.warp.picture[1])))
+            list(self._pool.map(band, self._bands(rows)))
+        else:
+            frame = sampler.frame(planes, time, self._pool)
+            black = np.array(plan.target.black(), np.float32)
+
+            def band(span: tuple[int, int]) -> None:
+                with frame.rows(*span) as (sampled, cover):
+                    k.finish_band(sampled, cover, frame.bare, black, self._colour, target, *last, *span)
+
+            list(self._pool.map(band, sampler.bands))
         if self._between.shape[1]:
 
-            def rows(span: tuple[int, int]) -> None:
+            def halves(span: tuple[int, int]) -> None:
                 k.reduce_rows(self._between, *self._half_rows, target, places, self._dither, top, span[0], span[1])
 
-            list(self._pool.map(rows, self._bands(len(self._half_rows[0]))))
+            list(self._pool.map(halves, self._bands(len(self._half_rows[0]))))
 
     def _bands(self, rows: int) -> list[tuple[int, int]]:
         n = min(rows, self.threads * 4)

@@ -160,7 +160,7 @@ def test_hostile_routes_are_refused(text):
 
 def test_answers_that_cannot_be_are_refused():
     for stage, change in (
-        ("shape", {"squeeze": "-2"}),
+        ("shape", {"squeeze": "wide"}),
         ("colour", {"whites": "gone"}),
         ("read", {"range": "most"}),
         ("nothing", {}),

@@ -1,0 +1,192 @@
+"""A view of the sphere over time: keyframes, how the view goes from one to the next, and what is wrong with them.
+
+Times are seconds of the recording from its first frame. ``docs/keyframes.md`` describes the same as JSON.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from fractions import Fraction
+from functools import lru_cache
+from typing import Annotated, Any, Literal
+
+import msgspec
+import numpy as np
+from msgspec import Meta
+from numpy.typing import NDArray
+
+from .. import records
+from ..errors import AdzerError
+from .sphere import PROJECTIONS, Array, angles, rotation
+
+Share = Annotated[float, Meta(ge=0.0, le=1.0)]
+NARROWEST = 1.0
+
+
+class Sides(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Adjustable easing: the share of the way's time spent gathering speed, and losing it again."""
+
+    start: Share = 0.4
+    end: Share = 0.4
+
+
+class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Where the view is at ``t`` seconds: degrees; ``fov`` horizontal. ``ease`` says how it goes on from here.
+
+    hold: stays, then cuts to the next key; linear: even speed; ease: gathers speed and loses it; through: one smooth
+    curve through this key and the next without a stop.
+    """
+
+    t: float = 0.0
+    heading: float = 0.0
+    tilt: float = 0.0
+    roll: float = 0.0
+    fov: float = 90.0
+    ease: Literal["hold", "linear", "ease", "through"] | Sides = "ease"
+
+
+class ViewPath(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """``amount``: of the compromise projection, 0 straight – 1. ``shape``: width over height that ``fov`` is meant for; a
+    narrower delivery keeps the height, a wider one the width. None: whatever is delivered."""
+
+    projection: Literal["straight", "conformal", "compromise", "equidistant", "planet"] = "straight"
+    keys: tuple[Key, ...] = (Key(),)
+    amount: Share = 1.0
+    shape: Fraction | None = None
+
+    @property
+    def still(self) -> bool:
+        first = self.keys[0]
+        return all((k.heading, k.tilt, k.roll, k.fov) == (first.heading, first.tilt, first.roll, first.fov) for k in self.keys)
+
+
+def trouble(path: ViewPath, seconds: float | None = None) -> str | None:
+    """What makes a path unusable, as a sentence; None if nothing does. ``seconds``: the shot's length."""
+    if not path.keys:
+        return "The view has no keyframe. Set at least one."
+    widest = PROJECTIONS[path.projection].widest(path.amount)
+    last = -math.inf
+    for n, key in enumerate(path.keys, 1):
+        values = (key.t, key.heading, key.tilt, key.roll, key.fov)
+        if not all(math.isfinite(v) and abs(v) < 1e7 for v in values):
+            return f"Keyframe {n} holds something that is not a usable number. Type it again."
+        if key.t == last:
+            return f"Keyframes {n - 1} and {n} are both at {key.t:g} s. Move or remove one."
+        if key.t < last:
+            return f"Keyframe {n} at {key.t:g} s comes after one at {last:g} s. Put them in the order of time."
+        if key.t < 0 or (seconds is not None and key.t > seconds + 1e-6):
+            return f"Keyframe {n} at {key.t:g} s lies outside the shot, which is {seconds or 0:.2f} s long. Move it inside."
+        if not -90 <= key.tilt <= 90:
+            return f"Keyframe {n} has a tilt of {key.tilt:g}°; it goes from −90° straight down to 90° straight up."
+        if not NARROWEST <= key.fov <= widest:
+            return (
+                f"Keyframe {n} has a field of view of {key.fov:g}°; the {path.projection} projection shows {NARROWEST:g}° "
+                f"to {widest:.0f}°." + (" Take another projection for wider views." if key.fov > widest else "")
+            )
+        last = key.t
+    return None
+
+
+def load(text: str | bytes, what: str) -> ViewPath:
+    """A path from JSON as in docs/keyframes.md; an AdzerError names ``what``."""
+    path = records.from_json(text, ViewPath, what)
+    if problem := trouble(path):
+        raise AdzerError(f"{what}: {problem}")
+    return path
+
+
+# ---- going from key to key -----------------------------------------------------------------------------------------
+
+
+def eased(s: Array, start: float, end: float) -> Array:
+    """Share of the way at share ``s`` of the time: speed rises smoothly (half a cosine) over ``start``, falls over ``end``."""
+    total = start + end
+    if total > 1:
+        start, end = start / total, end / total
+    top = 1 / (1 - (start + end) / 2)  # the even speed between the ramps, so that the way is 1
+
+    def ramp(x: Array, width: float) -> Array:
+        """Way made over the first ``x`` of a rising ramp."""
+        return top * (x / 2 - width / (2 * np.pi) * np.sin(np.pi * x / width)) if width > 0 else np.zeros_like(x)
+
+    out = ramp(np.minimum(s, start), start) + top * np.clip(s - start, 0, 1 - start - end)
+    late = np.clip(s - (1 - end), 0, end) if end > 0 else np.zeros_like(s)
+    return np.asarray(out + (ramp(np.full_like(s, end), end) - ramp(end - late, end) if end > 0 else 0.0))
+
+
+def _turns(keys: Sequence[Key]) -> Array:
+    return rotation([k.heading for k in keys], [k.tilt for k in keys], [k.roll for k in keys])
+
+
+def views_at(path: ViewPath, times: NDArray[np.float64] | Sequence[float]) -> tuple[Array, Array]:
+    """Orientations (n, 3, 3) and fields of view (n,) in degrees at ``times``; before the first and after the last key it holds."""
+    times = np.atleast_1d(np.asarray(times, dtype=np.float64))
+    keys = path.keys
+    turns, fovs = _turns(keys), np.array([k.fov for k in keys])
+    if path.still:
+        return np.broadcast_to(turns[0], (len(times), 3, 3)), np.broadcast_to(fovs[0], times.shape)
+    from scipy.spatial.transform import Rotation
+
+    at = np.array([k.t for k in keys])
+    which = np.clip(np.searchsorted(at, times, side="right") - 1, 0, len(keys) - 1)
+    out, wide = turns[which].copy(), fovs[which].copy()
+    for n, key in enumerate(keys[:-1]):
+        mine = (which == n) & (times > at[n])
+        if key.ease == "hold" or not mine.any():
+            continue
+        s = (times[mine] - at[n]) / (at[n + 1] - at[n])
+        if key.ease == "through":
+            lo, hi = _run(keys, n)
+            spline, fov_spline = _curve(path, lo, hi)
+            out[mine], wide[mine] = spline(times[mine]).as_matrix(), np.exp(fov_spline(times[mine]))
+            continue
+        sides = {"linear": Sides(0.0, 0.0), "ease": Sides()}.get(key.ease) if isinstance(key.ease, str) else key.ease
+        assert sides is not None
+        p = eased(s, sides.start, sides.end)
+        a, b = Rotation.from_matrix(turns[n]), Rotation.from_matrix(turns[n + 1])
+        way = (a.inv() * b).as_rotvec()  # the shortest arc
+        out[mine] = (a * Rotation.from_rotvec(p[:, None] * way)).as_matrix()
+        wide[mine] = np.exp(np.log(fovs[n]) + p * np.log(fovs[n + 1] / fovs[n]))  # a zoom of even speed looks even so
+    return out, wide
+
+
+def _run(keys: Sequence[Key], n: int) -> tuple[int, int]:
+    """First and last key of the smooth curve that passes between keys n and n + 1."""
+    lo, hi = n, n + 1
+    while lo > 0 and keys[lo - 1].ease == "through":
+        lo -= 1
+    while hi < len(keys) - 1 and keys[hi].ease == "through":
+        hi += 1
+    return lo, hi
+
+
+@lru_cache(maxsize=64)
+def _curve(path: ViewPath, lo: int, hi: int) -> tuple[Any, Any]:
+    """Curves through keys lo … hi: smooth in speed and its change for the orientation, without overshoot for the field."""
+    from scipy.interpolate import PchipInterpolator
+    from scipy.spatial.transform import Rotation, RotationSpline
+
+    keys = path.keys[lo : hi + 1]
+    at = [k.t for k in keys]
+    return RotationSpline(at, Rotation.from_matrix(_turns(keys))), PchipInterpolator(at, np.log([k.fov for k in keys]))
+
+
+def key_at(path: ViewPath, t: float, ease: Any = None) -> Key:
+    """A key that says where the view is at ``t`` anyway; it goes on as the key before it does."""
+    turns, fov = views_at(path, [t])
+    heading, tilt, roll = (round(float(v), 3) + 0.0 for v in angles(turns[0]))
+    before = [k for k in path.keys if k.t <= t]
+    return Key(t, heading, tilt, roll, round(float(fov[0]), 3), ease or (before[-1].ease if before else "ease"))
+
+
+def with_key(path: ViewPath, key: Key, near: float = 1e-4) -> ViewPath:
+    """The path with a key set; one at the same time is replaced."""
+    others = [k for k in path.keys if abs(k.t - key.t) > near]
+    return msgspec.structs.replace(path, keys=tuple(sorted([*others, key], key=lambda k: k.t)))
+
+
+def without_key(path: ViewPath, t: float, near: float = 1e-4) -> ViewPath:
+    """The path without the key at ``t``; the last one stays."""
+    others = tuple(k for k in path.keys if abs(k.t - t) > near)
+    return msgspec.structs.replace(path, keys=others or path.keys)

@@ -1,0 +1,240 @@
+"""The general warp: any chain of geometry as one inverse map, evaluated on a coarse grid of each frame.
+
+A delivered pixel's *direction in the recording* is what the grid holds: directions bend slowly everywhere, poles and seam
+included, so that straight pieces between nodes are near enough (bounded in ``grid``), and the pixel loop only has to turn
+a direction into a recorded place. Beside each cell stands how finely the recording must be sampled there.
+"""
+
+from __future__ import annotations
+
+import queue
+from collections.abc import Iterator
+from concurrent.futures import Executor
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .filters import chroma_offset, cosited, halving_taps, narrow_weights, patch_weights
+from .media.formats import PixelFormat, Plane
+from .shape.path import ViewPath, views_at
+from .shape.sphere import Array, Equirect, Recording, view_directions
+
+BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
+STEPS = (32, 16, 8, 4, 2)
+ENLARGED = 0.75
+SPARSE = 0.5  # samples to a pixel below which chroma is sampled at every second pixel and drawn straight between
+WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
+MOST_PLACES = 12
+BAND = 32
+
+
+@dataclass(frozen=True)
+class Grid:
+    """``nodes`` (rows+1, columns+1, 3): directions at cell corners. ``cells`` (2, rows, columns, 5), for luma and chroma:
+    level of reduction; width of the kernel along x and y, 0 … WIDTHS; sixteenths of a sample that a pixel spans along x
+    and y where one kernel is too narrow, else 0. ``step``: delivered pixels a cell is wide and high. ``levels``:
+    reductions needed; ``bare``: somewhere there may be no picture."""
+
+    nodes: NDArray[np.float32]
+    cells: NDArray[np.int32]
+    step: int
+    levels: int
+    bare: bool
+
+
+@dataclass(frozen=True)
+class MapWarp:
+    """The geometry of a view into a recording of directions. ``region``: x, y, width, height of the recorded picture that
+    ``lens`` speaks of (one eye's part, or all). ``extent``: half width and half height of the delivered picture on the
+    view's plane. ``picture``, ``raster`` and ``place`` as of an ``AxisWarp``."""
+
+    picture: tuple[int, int]
+    lens: Recording
+    path: ViewPath
+    region: tuple[int, int, int, int]
+    extent: tuple[float, float]
+    raster: tuple[int, int]
+    place: tuple[int, int] = (0, 0)
+    shift: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def still(self) -> bool:
+        return self.path.still
+
+    def at_size(self, width: int, height: int) -> MapWarp:
+        """The same picture at the largest even raster that fits; never larger than this one."""
+        k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))
+        if k == 1:
+            return self
+
+        def less(v: int) -> int:
+            return max(2, int(v / k) // 2 * 2)
+
+        picture, raster = (less(self.picture[0]), less(self.picture[1])), (less(self.raster[0]), less(self.raster[1]))
+        raster = (max(raster[0], picture[0]), max(raster[1], picture[1]))
+        place = tuple((raster[i] - picture[i]) // 4 * 2 if self.place[i] else 0 for i in (0, 1))
+        return replace(self, picture=picture, raster=raster, place=(place[0], place[1]))
+
+    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
+        w, h = self.picture
+        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions."""
+        turn, fov = views_at(self.path, [time])
+        u, v = np.broadcast_arrays(*self.plane(x, y))
+        return view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v) @ turn[0].T
+
+    def recorded(self, x: Array, y: Array, time: float) -> Array:
+        """Recorded luma places (…, 2) of delivered pixel positions."""
+        return self.lens.place(self.directions(x, y, time)) + np.array(self.region[:2], dtype=np.float64)
+
+    def grid(self, time: float, sub: tuple[int, int] = (1, 1)) -> Grid:
+        """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: chroma subsampling."""
+        w, h = self.picture
+        for step in STEPS:
+            columns, rows = -(-w // step), -(-h // step)
+            d = self.directions(np.arange(columns + 1.0)[None] * step, np.arange(rows + 1.0)[:, None] * step, time)
+            across, down = np.diff(d, axis=1)[:-1] / step, np.diff(d, axis=0)[:, :-1] / step
+            span = np.sqrt(self.lens.step(d[:-1, :-1], across) ** 2 + self.lens.step(d[:-1, :-1], down) ** 2)
+            bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
+            off = bend * self.lens.density / float(np.linalg.norm(d[rows // 2, columns // 2]))
+            if off <= BOUND * max(1.0, float(span.min())):
+                break
+        most = max(0, int(np.log2(min(self.region[2:]))) - 6)
+        luma = _cells(span, most)
+        luma[..., 1] = np.where(span.max(axis=-1) <= ENLARGED, -1, luma[..., 1])
+        chroma = luma.copy() if sub == (1, 1) else _cells(span / sub, most)
+        chroma[..., 1] = np.where((span / sub).max(axis=-1) <= SPARSE, -1, chroma[..., 1])
+        levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
+        bare = not (isinstance(self.lens, Equirect) and self.lens.whole) and float(self.lens.margin(d).min()) < 1.0
+        return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare)
+
+
+def _cells(span: Array, most: int) -> NDArray[np.int32]:
+    """How finely to sample where a delivered pixel spans ``span`` (…, 2) samples, sideways and upright."""
+    level = np.floor(np.log2(np.maximum(span.min(axis=-1), 1.0) + 1e-6)).astype(np.int32)
+    level = np.minimum(level, most)
+    rest = np.maximum(span / 2.0 ** level[..., None], 1.0)
+    width = np.clip(np.ceil((rest - 1.0) * WIDTHS - 0.5), 0, WIDTHS).astype(np.int32)
+    wide = np.where(rest > 2.05, np.minimum(np.round(rest * 16), MOST_PLACES * 32), 0).astype(np.int32)
+    return np.concatenate([level[..., None], width, wide], axis=-1)
+
+
+@lru_cache(maxsize=1)
+def _tables(phases: int) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.float32]]:
+    return patch_weights(phases, WIDTHS).ravel(), narrow_weights(phases).ravel(), halving_taps()
+
+
+class Frame:
+    """One frame's planes, grid and reduced planes, ready to be sampled in bands."""
+
+    def __init__(self, sampler: Sampler, planes: tuple[Plane, ...], grid: Grid) -> None:
+        self._sampler, self._planes, self._grid, self.bare = sampler, planes, grid, grid.bare
+
+    @contextmanager
+    def rows(self, row0: int, row1: int) -> Iterator[tuple[NDArray[np.float32], NDArray[np.float32]]]:
+        """Recorded codes (rows, 3, pixels) and cover (rows, pixels) of some delivered rows; valid inside the ``with``."""
+        s, g = self._sampler, self._grid
+        room = s.rooms.get()
+        try:
+            sampled, cover = room[0][: row1 - row0], room[1][: row1 - row0]
+            s.kernels.sample_band(
+                self._planes, s.places, s.reduced, g.nodes, g.cells, g.step, *s.lens, s.affine, s.wraps,
+                s.weights, s.narrow, sampled, cover, row0, row1,
+            )  # fmt: skip
+            yield sampled, cover
+        finally:
+            s.rooms.put(room)
+
+
+class Sampler:
+    """Runs a ``MapWarp`` over decoded planes. Keeps a still map, and its working memory, from frame to frame."""
+
+    def __init__(self, warp: MapWarp, form: PixelFormat, raster: tuple[int, int], siting: str, threads: int) -> None:
+        from . import mapping  # here, so that importing this module costs nothing
+
+        self.warp, self.form, self.kernels = warp, form, mapping
+        self.wraps = isinstance(warp.lens, Equirect) and warp.lens.whole
+        self.weights, self.narrow, self._taps = _tables(mapping.PHASES)
+        self.lens = _lens(warp.lens, mapping)
+        x, y, w, h = warp.region
+        sx, sy = form.sub
+        self._corner = [(y, x)] + [(y // sy, x // sx)] * 2
+        self._sizes = [(h, w)] + [(h // sy, w // sx)] * 2
+        self._offset = [chroma_offset(n, cosited(siting, vertical=bool(i))) / n for i, n in enumerate((sx, sy))]
+        self.bands = [(r, min(r + BAND, warp.picture[1])) for r in range(0, warp.picture[1], BAND)]
+        self.rooms: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        for _ in range(threads):
+            n = warp.picture[0]
+            self.rooms.put((np.empty((BAND, 3, n), np.float32), np.empty((BAND, n), np.float32)))
+        self._grid: Grid | None = None
+        self._room_for(0)
+
+    def _room_for(self, levels: int) -> None:
+        """Memory for the reduced planes, and where each of them lies."""
+        self.levels = levels
+        self.places = np.zeros((levels + 1, 3, 4), np.int64)  # offset, stride, rows, columns in the flat array
+        self.affine = np.empty((levels + 1, 2, 4), np.float32)  # recorded luma place → index, sideways and upright
+        ends = np.zeros(3, np.int64)
+        for level in range(levels + 1):
+            for c in range(3):
+                rows, columns = (-(-n // 2**level) for n in self._sizes[c])
+                self.places[level, c] = ends[c], columns, rows, columns
+                ends[c] += rows * columns if level else 0
+            for chroma, sub in enumerate(((1, 1), self.form.sub)):
+                for i in (0, 1):
+                    index = -self._offset[i] if chroma else -0.5  # of the picture's edge
+                    self.affine[level, chroma, 2 * i : 2 * i + 2] = 1 / sub[i] / 2**level, (index + 0.5) / 2**level - 0.5
+        self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
+
+    def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> Frame:
+        if self._grid is None or not self.warp.still:
+            self._grid = self.warp.grid(time, self.form.sub)
+            if self._grid.levels > self.levels:
+                self._room_for(self._grid.levels)
+        for c, plane in enumerate(planes):
+            stride = plane.strides[0] // plane.itemsize
+            self.places[0, c, :2] = self._corner[c][0] * stride + self._corner[c][1], stride
+        flat = tuple(frozen(np.lib.stride_tricks.as_strided(p, (p.shape[0] * p.strides[0] // p.itemsize,), (p.itemsize,))) for p in planes)
+        self._reduce(flat, self._grid.levels, pool)
+        return Frame(self, flat, self._grid)
+
+    def _reduce(self, planes: tuple[Any, ...], levels: int, pool: Executor) -> None:
+        for level in range(1, levels + 1):
+            jobs = []
+            for c in range(3):
+                source = planes[c] if level == 1 else frozen(self.reduced[c])
+                rows = int(self.places[level, c, 2])
+                jobs += [(source, *self.places[level - 1 : level + 1, c], self.reduced[c], lo, min(lo + 64, rows)) for lo in range(0, rows, 64)]
+
+            def halve(job: tuple[Any, ...]) -> None:
+                self.kernels.halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
+
+            list(pool.map(halve, jobs))
+
+
+def frozen(plane: Any) -> Any:
+    """A read-only view, so that the loops are compiled for one kind of array only."""
+    view = plane.view()
+    view.flags.writeable = False
+    return view
+
+
+def _lens(lens: Recording, mapping: Any) -> tuple[int, NDArray[np.float32]]:
+    """A recording as the loops take it."""
+    if isinstance(lens, Equirect):
+        (w, h), across = lens.size, np.radians(lens.across)
+        reach = 100.0 if lens.whole else across / 2
+        return mapping.EQUIRECT, np.array([[w / across, w / 2, h / np.pi, h / 2, reach]], np.float32)
+    rows = [
+        [v.x, v.y, v.radius / v.rim, np.radians(v.across / 2), *v.axes.T.ravel(), *(*v.bend, 0.0, 0.0, 0.0, 0.0)[:4]]
+        for v in lens.lenses
+    ]
+    return mapping.ROUND, np.array(rows, np.float32)

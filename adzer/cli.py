@@ -15,10 +15,10 @@ from typing import Annotated, Any, Literal, Optional
 
 import typer
 
-from . import cli_read  # noqa: F401 - registers its commands
+from . import cli_read, cli_shape  # noqa: F401 - they register their commands
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
-from .terminal import Json, app, print_json, progress, say, shot_named, sim_app
+from .terminal import Json, app, parse_size, print_json, progress, say, shot_named, sim_app
 
 
 @app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
@@ -348,10 +348,7 @@ def sim_shoot(
 
     made = cameras.load(camera)
     if size is not None:
-        parts = size.lower().replace("×", "x").split("x")
-        if len(parts) != 2 or not all(p.isdigit() and 16 <= int(p) <= 16384 for p in parts):
-            raise AdzerError(f"--size {size}: write it as WIDTHxHEIGHT, 16 to 16384 a side.")
-        made = made.sized((int(parts[0]), int(parts[1])))
+        made = made.sized(parse_size(size))
     try:
         container_for(out)
     except KeyError:

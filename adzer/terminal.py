@@ -32,6 +32,14 @@ def print_json(value: Any) -> None:
     print(json.dumps(records.to_plain(value), indent=1, ensure_ascii=False))
 
 
+def parse_size(text: str) -> tuple[int, int]:
+    """A raster from ``1920x1080``; AdzerError if it is none."""
+    parts = text.lower().replace("×", "x").split("x")
+    if len(parts) != 2 or not all(p.isdigit() and 16 <= int(p) <= 16384 for p in parts):
+        raise AdzerError(f"--size {text}: write it as WIDTHxHEIGHT, 16 to 16384 a side.")
+    return int(parts[0]), int(parts[1])
+
+
 @contextmanager
 def progress(words: str) -> Any:
     """A line on standard error that follows the work; quiet where that is not a terminal."""

@@ -62,10 +62,13 @@ class Order(msgspec.Struct, frozen=True):
 
 def freeze(
     shot: str, facts: probe.FileFacts, route: Route, card_name: str, out: Path, start: int = 0, stop: int | None = None,
-    seen: Seen | None = None, job_rate: Fraction | None = None,
+    seen: Seen | None = None, job_rate: Fraction | None = None, raster: tuple[int, int] | None = None,
 ) -> Order:  # fmt: skip
-    """An order as things are now. Stopped with the finding's sentence if the walk has a *stop*."""
+    """An order as things are now; ``raster`` instead of the card's largest. Stopped with the finding's sentence if the walk
+    has a *stop*."""
     card = cards.delivery(card_name)
+    if raster is not None:
+        card = msgspec.structs.replace(card, max_raster=raster)
     walked = walk(route, facts, seen, card, job_rate)
     if walked.stopped:
         raise Stopped(f"{shot}: {walked.stopped.text}")
@@ -96,10 +99,12 @@ def freeze_copy(shot: str, facts: probe.FileFacts, route: Route, card_name: str,
 
 @dataclass(frozen=True)
 class Timing:
-    """Which recorded frame makes each delivered frame, and its stamp in ``time_base`` units from 0."""
+    """Which recorded frame makes each delivered frame, and its stamp in ``time_base`` units from 0. ``moments``: seconds of
+    the recording from its first frame, where a view that moves is then."""
 
     frames: NDArray[np.int64]
     stamps: NDArray[np.int64]
+    moments: NDArray[np.float64]
     time_base: Fraction
     rate: Fraction
 
@@ -111,6 +116,7 @@ def timing(facts: probe.FileFacts, route: Route, start: int, stop: int, index: p
     """Every recorded frame once at its own time; or, made even, at each tick the frame nearest in time."""
     read = route.read
     numbers = np.arange(start, stop)
+    moments = (index.pts[start:stop] - index.pts[0]).astype(np.float64) * float(facts.time_base)
     if read.timing == "even" and read.even_rate:
         rate = read.even_rate
         unit = facts.time_base
@@ -127,12 +133,12 @@ def timing(facts: probe.FileFacts, route: Route, start: int, stop: int, index: p
         after = np.clip(np.searchsorted(times, ticks), 1, len(times) - 1) if len(times) > 1 else np.zeros(count, int)
         before = np.maximum(after - 1, 0)
         nearer = np.where(ticks - times[before] <= times[after] - ticks, before, after)
-        return Timing(numbers[nearer], np.arange(count), 1 / rate, rate)
+        return Timing(numbers[nearer], np.arange(count), moments[0] + ticks, 1 / rate, rate)
     rate = facts.rate or Fraction(25)
     if facts.constant_rate:
-        return Timing(numbers, np.arange(len(numbers)), 1 / rate, rate)
+        return Timing(numbers, np.arange(len(numbers)), moments, 1 / rate, rate)
     stamps = index.pts[start:stop] - index.pts[start]
-    return Timing(numbers, stamps.astype(np.int64), facts.time_base, rate)
+    return Timing(numbers, stamps.astype(np.int64), moments, facts.time_base, rate)
 
 
 @dataclass(frozen=True)
@@ -153,9 +159,7 @@ class RenderPlan:
 
 
 def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
-    """Warp and colour of a walk. Stopped with the finding's sentence if the walk has a *stop*."""
-    if walked.stopped:
-        raise Stopped(walked.stopped.text)
+    """Warp and colour of a walk, whatever its findings; see ``Walk.stopped``."""
     card, shaped = walked.card, walked["shape"].result.adds
     chain: ColourChain | None = walked["colour"].result.adds
     siting = card.siting if card.chroma == "4:2:0" else "left"
@@ -219,6 +223,8 @@ def compile_order(order: Order) -> RenderPlan:
     else:
         with cards.pinned(order.pinned):
             walked = walk(order.route, order.facts, order.seen, order.card, order.job_rate)
+            if walked.stopped:
+                raise Stopped(walked.stopped.text)
             pixels = pixel_plan(walked, order.facts)
         tags = VideoTags(card.curve, card.primaries, card.matrix, card.range, siting)
         aspect = Fraction(1)

@@ -246,7 +246,23 @@ def _deliver_row(work, n, row, target, place, half, half_mode, between, dither, 
 
 
 @jit
-def render_band(source, luma, chroma, luma_span, chroma_span, colour, target, place, half, half_mode, between, dither, top, row0, row1):
+def render_band(
+    source,
+    luma,
+    chroma,
+    luma_span,
+    chroma_span,
+    colour,
+    target,
+    place,
+    half,
+    half_mode,
+    between,
+    dither,
+    top,
+    row0,
+    row1,
+):
     """Delivered rows ``row0`` … ``row1−1`` of the picture (bars are not its business).
 
     source        three planes (rows, stride); for a grey source planes 1 and 2 repeat plane 0 with zero matrix columns

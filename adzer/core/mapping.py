@@ -29,7 +29,7 @@ def _patch_sum(lanes: int, rows: int) -> Any:
     single, word = ir.FloatType(), ir.IntType(64)
     vector = ir.VectorType(single, lanes)
 
-    @intrinsic  # type: ignore[misc]
+    @intrinsic
     def patch_sum(typing: Any, plane: Any, first: Any, stride: Any, weights: Any, wx: Any, wy: Any) -> Any:
         signature = types.float32(plane, types.int64, types.int64, weights, types.int64, types.int64)
 
@@ -193,12 +193,16 @@ def _locate(place, lo, hi, at, affine, before, lanes, first, phase_x, phase_y):
     one, base = np.int32(1), np.int32(at[0] - before * (at[1] + 1))
     least, most_x, most_y = np.float32(before), np.float32(at[3] - lanes + before), np.float32(at[2] - lanes + before)
     beyond = _along(place[0], lo, hi, affine[0], affine[1], least, most_x, one, base, first, phase_x)
-    beyond += _along(place[1], lo, hi, affine[2], affine[3], least, most_y, np.int32(at[1]), np.int32(0), first, phase_y)
+    beyond += _along(
+        place[1], lo, hi, affine[2], affine[3], least, most_y, np.int32(at[1]), np.int32(0), first, phase_y
+    )
     return beyond == 0
 
 
 @jit
-def _edge_run(samples, at, affine, place, lo, hi, before, lanes, phase_x, phase_y, table_x, table_y, wraps, weights, out):
+def _edge_run(
+    samples, at, affine, place, lo, hi, before, lanes, phase_x, phase_y, table_x, table_y, wraps, weights, out
+):
     """Pixels whose patches may reach beyond the plane, sample by sample."""
     far = np.float32(1e6)
     for i in range(lo, hi):
@@ -314,7 +318,9 @@ def _run_end(cells, g):
 
 
 @jit
-def sample_band(planes, places, reduced, nodes, cells, step, kind, lens, affine, wraps, weights, narrow, out, cover, row0, row1):
+def sample_band(
+    planes, places, reduced, nodes, cells, step, kind, lens, affine, wraps, weights, narrow, out, cover, row0, row1
+):
     """Delivered rows ``row0`` … ``row1−1`` as recorded code values at every pixel.
 
     planes, reduced  three flat arrays each: the decoded planes, and all their reductions one after another
@@ -360,7 +366,19 @@ def sample_band(planes, places, reduced, nodes, cells, step, kind, lens, affine,
             else:
                 for c in range(1, 3):
                     _plane_run(
-                        planes[c], reduced[c], places[:, c], affine[:, 1], place, lo, hi, near[g], wraps, weights, narrow, room, out[at, c]
+                        planes[c],
+                        reduced[c],
+                        places[:, c],
+                        affine[:, 1],
+                        place,
+                        lo,
+                        hi,
+                        near[g],
+                        wraps,
+                        weights,
+                        narrow,
+                        room,
+                        out[at, c],
                     )
             g = end
     if lazy:

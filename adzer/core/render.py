@@ -64,6 +64,7 @@ def render_segment(
     """Encodes delivered frames [from, to) into ``path``; returns the mean levels of each."""
     numbers = plan.timing.frames[span[0] : span[1]].tolist()
     stamps = plan.timing.stamps[span[0] : span[1]].tolist()
+    moments = plan.timing.moments[span[0] : span[1]].tolist()
     levels: list[tuple[float, float, float]] = []
     sub = plan.spec.format.sub
     with Writer(path, plan.spec, threads) as writer:
@@ -71,9 +72,9 @@ def render_segment(
         def worked() -> Iterator[tuple[Any, int]]:
             decoded = ahead(_pictures(reader, numbers))
             with contextlib.closing(decoded):  # type: ignore[type-var]
-                for frame, stamp in zip(decoded, stamps, strict=True):
+                for frame, stamp, moment in zip(decoded, stamps, moments, strict=True):
                     blank, planes = writer.blank()
-                    processor.run(frame.planes, planes)
+                    processor.run(frame.planes, planes, moment)
                     levels.append(verify.mean_levels(planes, plan.spec.raster, sub))
                     yield blank, stamp
 

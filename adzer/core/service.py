@@ -144,30 +144,34 @@ class Pictures:
     def make(self, ask: Picturing) -> Reply:
         route = ask.route
         if ask.whole:
-            route = route.with_("shape", shape=None, hold="native")
+            route = route.with_("shape", shape=None, hold="native", view=None)
         walked = walk(route, ask.facts, ask.seen, cards.delivery(ask.card))
         frame = self.frame(ask.facts, ask.number)
+        moment = frame.number / float(ask.facts.rate or 25)
         after = before = scopes = None
-        if walked.stopped is None:
+        # What only a delivery cannot hold, a whole sphere say, can still be looked at.
+        if walked.stopped is None or (ask.whole and walked.stopped.stage == "deliver"):
             token = ("after", ask.facts.fingerprint, ask.card, ask.size, _same(route))
-            image, codes, plan = self._run(token, lambda: preview_plan(walked, ask.facts, *ask.size), frame)
+            image, codes, plan = self._run(token, lambda: preview_plan(walked, ask.facts, *ask.size), frame, moment)
             after = image
             if ask.scopes:
                 scopes = self._scopes(codes, plan)
         if ask.before or after is None:
             token = ("before", ask.facts.fingerprint, ask.card, ask.size, _same(route))
-            before, _, _ = self._run(token, lambda: recorded_plan(ask.facts, walked, *ask.size), frame)
+            before, _, _ = self._run(token, lambda: recorded_plan(ask.facts, walked, *ask.size), frame, moment)
         marks = level_marks(frame, assumed_samples(ask.facts, route.read)) if ask.marks else None
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 
-    def _run(self, key: Any, make: Callable[[], PixelPlan], frame: Frame) -> tuple[Image, list[Any], PixelPlan]:
+    def _run(
+        self, key: Any, make: Callable[[], PixelPlan], frame: Frame, moment: float
+    ) -> tuple[Image, list[Any], PixelPlan]:
         from . import kernels
 
         processor: Processor = self._processors.get(key, lambda: Processor(make(), self.threads))
         plan = processor.plan
         w, h = plan.warp.raster
         codes = [np.empty((h, w), plan.target.format.dtype) for _ in range(3)]
-        processor.run(frame.planes, tuple(codes))
+        processor.run(frame.planes, tuple(codes), moment)
         out = np.empty((h, w, 4), np.uint8)
         kernels.screen_rgb(codes[0], codes[1], codes[2], plan.target.to_signal().astype(np.float32), out, 0, h)
         return Image(w, h, out.tobytes()), codes, plan

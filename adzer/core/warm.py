@@ -14,6 +14,9 @@ from .colour.chain import ColourChain
 from .colour.curves import STANDARD
 from .media.formats import PixelFormat
 from .pixels import AxisWarp, PixelPlan, Processor, Samples
+from .shape.path import Key, ViewPath
+from .shape.sphere import Equirect, Lens, Round
+from .warp import MapWarp
 
 
 def run() -> None:
@@ -27,6 +30,12 @@ def run() -> None:
             out = [np.zeros(target.format.plane_size(warp.raster, i)[::-1], target.format.dtype) for i in range(3)]
             with Processor(PixelPlan(source, (64, 54), warp, chain, target), 1) as processor:
                 processor.run(tuple(planes), tuple(out))
+            for lens in (Equirect((64, 54)), Round((64, 54), (Lens(32, 27, 27),))):
+                view = MapWarp(
+                    (64, 32), lens, ViewPath(keys=(Key(fov=150),)), (0, 0, 64, 54), (1.0, 0.5), (64, 36), (0, 2)
+                )
+                with Processor(PixelPlan(source, (64, 54), view, chain, target), 1) as processor:
+                    processor.run(tuple(planes), tuple(out))
             if chroma == "4:4:4":
                 screen = np.zeros((36, 64, 4), np.uint8)
                 kernels.screen_rgb(out[0], out[1], out[2], target.to_signal().astype(np.float32), screen, 0, 36)

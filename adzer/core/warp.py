@@ -191,7 +191,10 @@ class Sampler:
             for chroma, sub in enumerate(((1, 1), self.form.sub)):
                 for i in (0, 1):
                     index = -self._offset[i] if chroma else -0.5  # of the picture's edge
-                    self.affine[level, chroma, 2 * i : 2 * i + 2] = 1 / sub[i] / 2**level, (index + 0.5) / 2**level - 0.5
+                    self.affine[level, chroma, 2 * i : 2 * i + 2] = (
+                        1 / sub[i] / 2**level,
+                        (index + 0.5) / 2**level - 0.5,
+                    )
         self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
 
     def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> Frame:
@@ -202,7 +205,10 @@ class Sampler:
         for c, plane in enumerate(planes):
             stride = plane.strides[0] // plane.itemsize
             self.places[0, c, :2] = self._corner[c][0] * stride + self._corner[c][1], stride
-        flat = tuple(frozen(np.lib.stride_tricks.as_strided(p, (p.shape[0] * p.strides[0] // p.itemsize,), (p.itemsize,))) for p in planes)
+        flat = tuple(
+            frozen(np.lib.stride_tricks.as_strided(p, (p.shape[0] * p.strides[0] // p.itemsize,), (p.itemsize,)))
+            for p in planes
+        )
         self._reduce(flat, self._grid.levels, pool)
         return Frame(self, flat, self._grid)
 
@@ -212,7 +218,10 @@ class Sampler:
             for c in range(3):
                 source = planes[c] if level == 1 else frozen(self.reduced[c])
                 rows = int(self.places[level, c, 2])
-                jobs += [(source, *self.places[level - 1 : level + 1, c], self.reduced[c], lo, min(lo + 64, rows)) for lo in range(0, rows, 64)]
+                jobs += [
+                    (source, *self.places[level - 1 : level + 1, c], self.reduced[c], lo, min(lo + 64, rows))
+                    for lo in range(0, rows, 64)
+                ]
 
             def halve(job: tuple[Any, ...]) -> None:
                 self.kernels.halve_rows(*job[:3], self.wraps, self._taps, *job[3:])

@@ -31,6 +31,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 "projection-needs-metadata",
                 f"{card.title} would show this as a stretched rectangle: it cannot say that it is {picture.projection}.",
                 "deliver",
+                Fix("Take a flat view of it", "shape", "view", {"view": {"shape": "16/9"}}),
             )
         )
     if picture.eyes not in (None, "one"):

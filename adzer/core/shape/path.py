@@ -58,7 +58,9 @@ class ViewPath(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def still(self) -> bool:
         first = self.keys[0]
-        return all((k.heading, k.tilt, k.roll, k.fov) == (first.heading, first.tilt, first.roll, first.fov) for k in self.keys)
+        return all(
+            (k.heading, k.tilt, k.roll, k.fov) == (first.heading, first.tilt, first.roll, first.fov) for k in self.keys
+        )
 
 
 def trouble(path: ViewPath, seconds: float | None = None) -> str | None:

@@ -44,7 +44,9 @@ def direction(heading: ArrayLike, tilt: ArrayLike) -> Array:
 
 def heading_tilt(d: Array) -> tuple[Array, Array]:
     """Degrees of directions (…, 3) of any length: heading −180 … 180, tilt −90 … 90."""
-    return np.degrees(np.arctan2(d[..., 0], d[..., 1])), np.degrees(np.arctan2(d[..., 2], np.hypot(d[..., 0], d[..., 1])))
+    return np.degrees(np.arctan2(d[..., 0], d[..., 1])), np.degrees(
+        np.arctan2(d[..., 2], np.hypot(d[..., 0], d[..., 1]))
+    )
 
 
 def between(a: Array, b: Array) -> Array:

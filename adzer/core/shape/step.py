@@ -12,7 +12,9 @@ from ..pixels import AxisWarp
 from ..stage import Context, StepResult
 from .advise import shape_text
 from .geometry import Fitted, Framing, fit, solve, warp
+from .path import trouble
 from .settings import ShapeSettings
+from .view import holds_directions, left, viewed
 
 LIMITS = (Fraction(1, 4), Fraction(4))
 SHAPE_LIMITS = (Fraction(1, 4), Fraction(6))
@@ -71,6 +73,8 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
         return StepResult(picture, "shape?", tuple(findings))
     if min(picture.raster) < 2:
         return StepResult(picture, "too small")
+    if settings.view is not None and holds_directions(picture):
+        return _view(picture, settings, context)
     assert context.card is not None
     made = shaped(picture, settings, context.card)
     solved = made.framing
@@ -98,3 +102,51 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     parts.append(shape_text(shape) if shape else "whole frame")
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1))
     return StepResult(after, " → ".join(parts), tuple(findings), adds=made, idle=squeeze == 1 and shape is None)
+
+
+SOFT = 0.7  # recorded pixels per delivered pixel below which a view looks soft
+
+
+def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
+    """A flat view of a sphere or of round lenses."""
+    view, card = settings.view, context.card
+    assert view is not None and card is not None
+    seconds = float(picture.duration or 0) or None
+    if problem := trouble(view, seconds):
+        return StepResult(
+            picture,
+            "view?",
+            (
+                Finding(
+                    Level.STOP,
+                    "view-unusable",
+                    problem,
+                    "shape",
+                    Fix("Start the view anew", "shape", "view", {"view": {}}),
+                ),
+            ),
+        )
+    made = viewed(picture, settings, settings.hold or card.hold, card.max_raster, context.seen)
+    kept = left(made.warp, 0.0, seconds or 0.0)
+    findings = []
+    w, h = made.fitted.picture
+    if kept.bare > 0:
+        findings.append(Finding(
+            Level.WARN, "view-beyond-picture",
+            f"{kept.bare:.0%} of the view lies where the lens recorded nothing, and is delivered black. Turn or narrow it.", "shape",
+        ))  # fmt: skip
+    if kept.middle < SOFT:
+        findings.append(Finding(
+            Level.NOTE, "view-soft",
+            f"Only {kept.middle:.2f} recorded pixels lie behind each of the {w}×{h}; {kept.worth[0]}×{kept.worth[1]} is the "
+            "largest raster that they fill.", "shape",
+        ))  # fmt: skip
+    if picture.eyes not in (None, "one"):
+        findings.append(Finding(Level.NOTE, "one-eye", f"The view is taken of the {settings.eye} eye alone.", "shape"))
+    key = view.keys[0]
+    moves = "" if view.still else f", {len(view.keys)} keys"
+    says = f"{key.heading:+.0f}° {key.tilt:+.0f}°, {key.fov:.0f}° across{moves}".replace("-", "−")
+    after = picture.with_(
+        raster=made.fitted.raster, pixel_aspect=Fraction(1), projection="flat", eyes="one", coverage=None, packing=None, first=None,
+    )  # fmt: skip
+    return StepResult(after, says, tuple(findings), adds=made)

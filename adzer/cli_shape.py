@@ -1,0 +1,139 @@
+"""Commands about shape: a flat view of a sphere, and the squeeze of a lens measured on the picture."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated, Any, Literal, Optional
+
+import typer
+
+from .core import records
+from .core.errors import AdzerError
+from .terminal import Json, app, parse_size, print_json, progress
+
+
+@app.command(
+    help="Deliver a flat view of a sphere or of round lenses.\n\n"
+    'Example: adzer reframe sphere.mp4 --view "20,5,0,90" --size 1920x1080 --card web-wide --out view.mp4'
+)
+def reframe(
+    file: Path,
+    card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
+    out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
+    size: Annotated[str, typer.Option(help="Delivered raster, e.g. 1920x1080.")],
+    view: Annotated[Optional[str], typer.Option(help='"heading,tilt,roll,fov" in degrees, fov across.')] = None,  # noqa: UP045
+    projection: Annotated[
+        Optional[Literal["straight", "conformal", "compromise", "equidistant", "planet"]],  # noqa: UP045
+        typer.Option(help="How the view is laid flat."),
+    ] = None,
+    keyframes: Annotated[Optional[Path], typer.Option(help="A path as JSON; docs/keyframes.md describes it.")] = None,  # noqa: UP045
+    curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
+    across: Annotated[Optional[float], typer.Option(help="Degrees that a round lens sees.")] = None,  # noqa: UP045
+    eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
+    json_: Json = False,
+) -> None:
+    from .core import cards
+    from .core.compile import freeze
+    from .core.intake import read_file
+    from .core.render import render
+    from .core.route import Route, walk
+    from .core.shape.view import Viewed, holds_directions
+
+    if (view is None) == (keyframes is None):
+        raise AdzerError("Give either --view or --keyframes.")
+    path = _path(view, keyframes, projection)
+    facts, seen = read_file(file)
+    delivery = cards.delivery(card)
+    if out.suffix.lower() != f".{delivery.container}":
+        raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
+    raster = parse_size(size)
+    route = Route().with_("read", curve=curve) if curve else Route()
+    shaped: dict[str, Any] = {
+        "view": records.to_plain(path),
+        "shape": f"{raster[0]}/{raster[1]}",
+        "hold": "native",
+        "eye": eye,
+    }
+    route = route.with_("shape", **shaped | ({"across": across} if across else {}))
+    order = freeze(file.stem, facts, route, card, out.absolute(), seen=seen, raster=raster)
+    walked = walk(order.route, facts, seen, order.card)
+    if not holds_directions(walked["shape"].before):
+        raise AdzerError(
+            f"{file} is flat, as far as its tags and its picture say; only a sphere or a round lens can be reframed. "
+            "Use `adzer convert`, or declare what it is in the desk."
+        )
+    made = walked["shape"].result.adds
+    assert isinstance(made, Viewed)
+    with progress(file.name) as show:
+        report = render(order, show)
+    findings = [f.text for f in walked["shape"].findings]
+    if json_:
+        print_json({"master": str(out), "findings": findings, **records.to_plain(report)})
+    else:
+        print(f"{out}: " + "; ".join([*(c.text for c in report.checks), *findings]) + f"; xxh128 {report.checksum}")
+
+
+def _path(view: str | None, keyframes: Path | None, projection: str | None) -> Any:
+    from .core.shape import path as paths
+
+    if keyframes is not None:
+        try:
+            held = paths.load(keyframes.read_bytes(), str(keyframes))
+        except OSError as error:
+            raise AdzerError(f"{keyframes} cannot be read ({error.strerror}).") from None
+        if projection is not None:
+            raise AdzerError("--projection belongs to --view; keyframes name their own.")
+        return held
+    assert view is not None
+    parts = view.replace("−", "-").split(",")
+    try:
+        numbers = [float(p) for p in parts]
+    except ValueError:
+        numbers = []
+    if len(numbers) != 4:
+        raise AdzerError(f'--view "{view}": give four numbers, "heading,tilt,roll,fov", in degrees.')
+    key = dict(zip(("heading", "tilt", "roll", "fov"), numbers, strict=True))
+    plain = {"projection": projection or "straight", "keys": [key]}
+    made = records.from_plain(plain, paths.ViewPath, f'--view "{view}"')
+    if problem := paths.trouble(made):
+        raise AdzerError(f'--view "{view}": {problem}')
+    return made
+
+
+@app.command(
+    help="The squeeze of a lens from a round thing marked on the picture: its outline as an ellipse.\n\n"
+    "Example: adzer squeeze clip.mov --ellipse 640,360,82.5,132,0"
+)
+def squeeze(
+    file: Path,
+    ellipse: Annotated[
+        list[str],
+        typer.Option(
+            help="x,y,a,b,angle: centre, half axes in recorded pixels, degrees of a from level. May come again."
+        ),
+    ],
+    frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on.")] = 0,
+    json_: Json = False,
+) -> None:
+    from .core.intake import read_file
+    from .core.shape import measure
+
+    facts, _ = read_file(file)
+    marks = []
+    for text in ellipse:
+        parts = text.replace("−", "-").split(",")
+        try:
+            numbers = [float(p) for p in parts]
+        except ValueError:
+            numbers = []
+        if len(numbers) != 5:
+            raise AdzerError(f'--ellipse "{text}": give five numbers, "x,y,a,b,angle".')
+        fields = dict(zip(("x", "y", "a", "b", "angle"), numbers, strict=True))
+        marks.append(records.from_plain(fields | {"frame": frame}, measure.Ellipse, f'--ellipse "{text}"'))
+    if not 0 <= frame < facts.frames:
+        raise AdzerError(f"{file} has {facts.frames} frames; there is no frame {frame}.")
+    found = measure.measure_squeeze(facts, marks)
+    if json_:
+        print_json(records.to_plain(found))
+    else:
+        print(f"squeeze {found.squeeze:.4f} ± {found.error:.4f}; {found.saw}")

@@ -1,0 +1,221 @@
+"""What the picture says about shape: the squeeze of a lens, from things that are known to be round or known in length."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import AdzerError
+from ..media.decode import Reader
+from ..media.probe import FileFacts
+
+Array = NDArray[np.float64]
+NORMALS = 240
+ASKEW = (
+    0.03  # a round thing off the middle, not quite square to the lens, reads wrong by about this share of its distance
+)
+
+
+class Ellipse(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A round thing as it is recorded: centre and half axes in recorded pixels, degrees of ``a`` from level, clockwise."""
+
+    x: float
+    y: float
+    a: float
+    b: float
+    angle: float = 0.0
+    frame: int = 0
+
+    @property
+    def half_width(self) -> float:
+        t = math.radians(self.angle)
+        return math.hypot(self.a * math.cos(t), self.b * math.sin(t))
+
+    @property
+    def half_height(self) -> float:
+        t = math.radians(self.angle)
+        return math.hypot(self.a * math.sin(t), self.b * math.cos(t))
+
+
+class Lengths(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Two lengths at right angles: a level one of ``across`` and an upright one of ``down`` recorded pixels, and how long
+    both really are, in the same unit."""
+
+    across: float
+    down: float
+    really_across: float
+    really_down: float
+    frame: int = 0
+
+
+Mark = Ellipse | Lengths
+
+
+class Squeeze(msgspec.Struct, frozen=True):
+    """``squeeze`` of the lens, pixel aspect taken out, ± ``error`` (one standard deviation). ``marks``: each round thing as
+    it was found, in the order given; ``each``: what each mark says."""
+
+    squeeze: float
+    error: float
+    saw: str
+    marks: tuple[Ellipse, ...] = ()
+    each: tuple[float, ...] = ()
+
+
+def _checked(mark: Ellipse, facts: FileFacts) -> None:
+    """AdzerError with a sentence if the mark cannot be a round thing in the picture."""
+    values = (mark.x, mark.y, mark.a, mark.b, mark.angle)
+    w, h = facts.raster
+    if not all(math.isfinite(v) for v in values):
+        raise AdzerError("The mark holds something that is not a number. Mark the round thing again.")
+    if min(mark.a, mark.b) < 4:
+        raise AdzerError(
+            f"A mark of {mark.a:g}×{mark.b:g} pixels is a line or a dot. Mark a round thing at least 8 pixels across."
+        )
+    if max(mark.a, mark.b) > 8 * min(mark.a, mark.b):
+        raise AdzerError(
+            "The mark is so thin that no lens can have squeezed it so. Mark a round thing seen from the front."
+        )
+    if (
+        mark.x + mark.half_width < 0
+        or mark.x - mark.half_width > w
+        or mark.y + mark.half_height < 0
+        or mark.y - mark.half_height > h
+    ):
+        raise AdzerError(f"The mark lies outside the picture, which is {w}×{h}. Mark something inside.")
+
+
+def _read(luma: Array, x: Array, y: Array) -> Array:
+    """Luma at places (0 the picture's edge), straight between samples; NaN outside."""
+    h, w = luma.shape
+    u, v = x - 0.5, y - 0.5
+    inside = (u >= 0) & (v >= 0) & (u <= w - 1) & (v <= h - 1)
+    i, j = np.clip(u.astype(int), 0, max(w - 2, 0)), np.clip(v.astype(int), 0, max(h - 2, 0))
+    fu, fv = u - i, v - j
+    top = luma[j, i] * (1 - fu) + luma[j, np.minimum(i + 1, w - 1)] * fu
+    low = luma[np.minimum(j + 1, h - 1), i] * (1 - fu) + luma[np.minimum(j + 1, h - 1), np.minimum(i + 1, w - 1)] * fu
+    return np.where(inside, top * (1 - fv) + low * fv, np.nan)
+
+
+def refine(luma: Array, mark: Ellipse, reach: float = 0.12) -> tuple[Ellipse, float, int]:
+    """The edge of a round thing near a mark: (ellipse, relative error of height ÷ width, places of the edge that were used).
+
+    Looks along normals for one edge of the same polarity all around, fits a conic to it, and looks again nearer. Raises
+    AdzerError where no edge goes round.
+    """
+    for turn in range(8):
+        share = max(reach * 0.6**turn, 2.5 / min(mark.a, mark.b))
+        t = np.linspace(0, 2 * np.pi, NORMALS, endpoint=False)
+        spin = math.radians(mark.angle)
+        k = np.linspace(1 - share, 1 + share, 2 * max(12, round(share * max(mark.a, mark.b) * 2)) + 1)
+        u, v = np.outer(np.cos(t), k) * mark.a, np.outer(np.sin(t), k) * mark.b
+        x = mark.x + u * math.cos(spin) - v * math.sin(spin)
+        y = mark.y + u * math.sin(spin) + v * math.cos(spin)
+        profile = _read(luma, x, y)
+        slope = np.gradient(profile, axis=1)
+        slope = np.where(np.isfinite(slope), slope, 0.0)
+        slope = (slope[:, :-2] + 2 * slope[:, 1:-1] + slope[:, 2:]) / 4
+        near = np.exp(-0.5 * ((k[1:-1] - 1) / (0.55 * share)) ** 2)
+        rising, falling = np.maximum(slope, 0) * near, np.maximum(-slope, 0) * near
+        strength = rising if np.median(rising.max(axis=1)) >= np.median(falling.max(axis=1)) else falling
+        at = strength.argmax(axis=1)
+        rows = np.arange(NORMALS)
+        peak = strength[rows, at]
+        good = (at > 0) & (at < strength.shape[1] - 1) & (peak > 0.25 * np.percentile(peak, 75))
+        if good.sum() < NORMALS // 3:
+            raise AdzerError(
+                "No edge goes round near the mark. Mark a round thing that stands out from what is behind it."
+            )
+        before, here, after = strength[rows, at - 1], peak, strength[rows, np.minimum(at + 1, strength.shape[1] - 1)]
+        bend = before - 2 * here + after
+        fine = np.where(np.abs(bend) > 1e-12, 0.5 * (before - after) / np.where(np.abs(bend) > 1e-12, bend, 1), 0.0)
+        place = np.interp(at + 1 + np.clip(fine, -0.5, 0.5), np.arange(len(k)), k)
+        pu, pv = np.cos(t) * place * mark.a, np.sin(t) * place * mark.b
+        px = mark.x + pu * math.cos(spin) - pv * math.sin(spin)
+        py = mark.y + pu * math.sin(spin) + pv * math.cos(spin)
+        mark, error, used = _fitted(px[good], py[good], mark)
+    return mark, error, used
+
+
+def _fitted(x: Array, y: Array, near: Ellipse) -> tuple[Ellipse, float, int]:
+    """Least squares of an ellipse, outliers put aside; with the relative error of its height over its width."""
+    scale = math.hypot(near.a, near.b)
+    u, v = (x - near.x) / scale, (y - near.y) / scale
+    kept = np.ones(len(u), bool)
+    for _ in range(6):
+        a = np.column_stack([u**2, u * v, v**2, u, v])[kept]
+        c, *_ = np.linalg.lstsq(a, np.ones(kept.sum()), rcond=None)
+        value = np.column_stack([u**2, u * v, v**2, u, v]) @ c - 1
+        steep = np.hypot(2 * c[0] * u + c[1] * v + c[3], c[1] * u + 2 * c[2] * v + c[4])
+        off = value / np.maximum(steep, 1e-9)
+        limit = max(2.5 * float(np.median(np.abs(off[kept]))) * 1.4826, 1e-4)
+        kept = np.abs(off) < limit
+    m = np.array([[c[0], c[1] / 2], [c[1] / 2, c[2]]])
+    if kept.sum() < 24 or np.linalg.det(m) <= 0:
+        raise AdzerError("What was found near the mark is no ellipse. Mark a round thing that is seen whole.")
+    centre = np.linalg.solve(-2 * m, c[3:5])
+    size = 1 + centre @ m @ centre
+    inverse = np.linalg.inv(m / size)
+    values, vectors = np.linalg.eigh(inverse)
+    level = int(np.argmax(np.abs(vectors[0])))
+    angle = math.degrees(math.atan2(vectors[1, level], vectors[0, level]))
+    angle = (angle + 90) % 180 - 90
+    axes = np.sqrt(values) * scale
+    found = Ellipse(
+        float(near.x + centre[0] * scale), float(near.y + centre[1] * scale), float(axes[level]), float(axes[1 - level]),
+        float(angle), near.frame,
+    )  # fmt: skip
+    spread = float(np.sqrt(np.mean(off[kept] ** 2))) * scale
+    # Half the places weigh on the width and half on the height; neighbours on one edge err alike, hence the four.
+    error = (
+        spread * math.sqrt(4.0 / kept.sum()) * math.sqrt(2) * math.hypot(1 / found.half_width, 1 / found.half_height)
+    )
+    return found, float(error), int(kept.sum())
+
+
+def measure_squeeze(facts: FileFacts, marks: Sequence[Mark]) -> Squeeze:
+    """The squeeze that makes the marked things round, each mark weighed by its own error. AdzerError without a usable mark."""
+    if not marks:
+        raise AdzerError("Nothing is marked yet. Mark a round thing, or two lengths at right angles.")
+    aspect = float(facts.pixel_aspect or 1)
+    found: list[Ellipse] = []
+    each: list[float] = []
+    errors: list[float] = []
+    says = []
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        for mark in marks:
+            if isinstance(mark, Ellipse):
+                _checked(mark, facts)
+                frame = reader.frame(mark.frame)
+                luma = frame.planes[0][: facts.raster[1], : facts.raster[0]].astype(np.float64)
+                ellipse, error, used = refine(luma, mark)
+                found.append(ellipse)
+                each.append(ellipse.half_height / ellipse.half_width / aspect)
+                away = math.hypot(ellipse.x / facts.raster[0] - 0.5, ellipse.y / facts.raster[1] - 0.5)
+                errors.append(math.hypot(error, ASKEW * away, 2e-4))
+                says.append(
+                    f"{2 * ellipse.half_width:.1f}×{2 * ellipse.half_height:.1f} pixels recorded, by {used} places of its edge"
+                )
+            else:
+                values = (mark.across, mark.down, mark.really_across, mark.really_down)
+                if not all(math.isfinite(v) and v > 0 for v in values):
+                    raise AdzerError("Lengths must be more than nothing. Mark both of them again.")
+                each.append(mark.down / mark.really_down / (mark.across / mark.really_across) / aspect)
+                errors.append(math.hypot(0.7 / mark.across, 0.7 / mark.down))
+                says.append(f"{mark.across:.1f} level against {mark.down:.1f} upright pixels")
+    weights = 1 / np.square(errors)
+    logs = np.log(each)
+    mean = float((logs * weights).sum() / weights.sum())
+    inner = float(np.sqrt(1 / weights.sum()))
+    # Marks that disagree by more than their own errors allow are less sure together than each says of itself.
+    outer = (
+        float(np.sqrt((weights * (logs - mean) ** 2).sum() / weights.sum() / max(len(each) - 1, 1)))
+        if len(each) > 1
+        else 0.0
+    )
+    value = math.exp(mean)
+    return Squeeze(value, value * max(inner, outer), "; ".join(says), tuple(found), tuple(each))

@@ -1,0 +1,182 @@
+"""From a recording of directions to a flat delivery: what recorded the directions, and the plane that is delivered."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+
+from ..picture import Picture
+from ..warp import MapWarp
+from .geometry import WIDE, Fitted, even, fit
+from .path import ViewPath, views_at
+from .settings import ShapeSettings
+from .sphere import Array, Equirect, Lens, Recording, Round, angles
+
+ROUND_ACROSS = 180.0
+
+
+@dataclass(frozen=True)
+class Viewed:
+    """A view's warp and how it lies in the delivered raster."""
+
+    fitted: Fitted
+    warp: MapWarp
+
+    @property
+    def lens(self) -> Recording:
+        return self.warp.lens
+
+
+def holds_directions(picture: Picture) -> bool:
+    """Can a view be taken of it?"""
+    return picture.projection in ("equirectangular", "fisheye")
+
+
+def region(picture: Picture, eye: str) -> tuple[int, int, int, int]:
+    """x, y, width, height of one eye's part, even; the whole picture if there is only one."""
+    w, h = picture.raster
+    second = int(eye != (picture.first or "left"))
+    if picture.eyes == "side by side":
+        return (w // 4 * 2 * second, 0, w // 4 * 2, h)
+    if picture.eyes == "over under":
+        return (0, h // 4 * 2 * second, w, h // 4 * 2)
+    return (0, 0, w, h)
+
+
+def recording(picture: Picture, settings: ShapeSettings, seen: Any) -> Recording:
+    """What its pixels say about directions: a sphere or half of it, or round lenses where the footage shows their discs."""
+    x, y, w, h = region(picture, settings.eye)
+    if picture.projection == "equirectangular":
+        return Equirect((w, h), 180.0 if picture.coverage == "180" else 360.0)
+    across = settings.across or ROUND_ACROSS
+    discs = [d for d in (seen.discs if seen else ()) if x <= d.x < x + w and y <= d.y < y + h]
+    if not discs:
+        return Round((w, h), (Lens(w / 2, h / 2, min(w, h) / 2, across, bend=settings.bend),))
+    return Round(
+        (w, h),
+        tuple(Lens(d.x - x, d.y - y, d.radius, across, 180.0 * n, settings.bend) for n, d in enumerate(discs[:2])),
+    )
+
+
+def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
+    """Half width and half height on the view's plane of a delivery of ``shape``: a narrower one keeps the height of the
+    shape that the field of view is meant for, a wider one its width, so that what is framed stays framed."""
+    meant = path.shape or shape
+    if shape <= meant:
+        return float(shape / meant), float(1 / meant)
+    return 1.0, float(1 / shape)
+
+
+def viewed(picture: Picture, settings: ShapeSettings, hold: str, largest: tuple[int, int], seen: Any = None) -> Viewed:
+    """The view of ``settings`` at the largest raster that the delivery allows."""
+    assert settings.view is not None
+    shape = settings.shape or WIDE
+    w = min(Fraction(largest[0]), largest[1] * shape)
+    size = (even(w), even(w / shape))
+    fitted = fit(size, hold, largest)
+    warp = MapWarp(
+        fitted.picture, recording(picture, settings, seen), settings.view, region(picture, settings.eye),
+        extent(settings.view, Fraction(*size)), fitted.raster, fitted.place,
+    )  # fmt: skip
+    return Viewed(fitted, warp)
+
+
+def outline(warp: MapWarp, time: float, steps: int = 24) -> Array:
+    """(n, 3) directions in the recording along the edge of the delivered picture, clockwise from its top left."""
+    w, h = warp.picture
+    t = np.linspace(0, 1, steps, endpoint=False)
+    x = np.concatenate([t, np.ones(steps), 1 - t, np.zeros(steps)]) * w
+    y = np.concatenate([np.zeros(steps), t, np.ones(steps), 1 - t]) * h
+    return warp.directions(x, y, time)
+
+
+def density(warp: MapWarp, time: float, columns: int = 17, rows: int = 11) -> Array:
+    """(rows, columns) recorded pixels per delivered pixel, the geometric mean of both ways; NaN where there is no picture."""
+    w, h = warp.picture
+    x, y = (np.arange(columns) + 0.5) / columns * w, ((np.arange(rows) + 0.5) / rows * h)[:, None]
+    d = warp.directions(x, y, time)
+    a = warp.lens.step(d, warp.directions(x + 0.5, y, time) - warp.directions(x - 0.5, y, time))
+    b = warp.lens.step(d, warp.directions(x, y + 0.5, time) - warp.directions(x, y - 0.5, time))
+    share = np.sqrt(np.abs(a[..., 0] * b[..., 1] - a[..., 1] * b[..., 0]))
+    return np.where(warp.lens.margin(d) > 0, share, np.nan)
+
+
+@dataclass(frozen=True)
+class Left:
+    """Resolution really left over a take: recorded pixels per delivered pixel at the worst moment, in the middle, at the
+    edges and the least of all; ``bare``: share of the picture without any recording behind it."""
+
+    middle: float
+    edge: float
+    least: float
+    bare: float
+    worst_time: float
+    worth: tuple[int, int]  # the largest raster whose every middle pixel still has a recorded one
+
+
+def left(warp: MapWarp, start: float, stop: float, samples: int = 25) -> Left:
+    """Looks at ``samples`` moments from ``start`` to ``stop`` seconds, one if the view is still."""
+    times = [start] if warp.still else np.linspace(start, stop, samples).tolist()
+    maps = [density(warp, t) for t in times]
+    middles = [float(m[m.shape[0] // 2, m.shape[1] // 2]) for m in maps]
+    n = int(np.nanargmin(middles)) if np.isfinite(middles).any() else 0
+    worst = maps[n]
+    edge = np.concatenate([worst[0], worst[-1], worst[:, 0], worst[:, -1]])
+    seen = np.isfinite(worst)
+    if not seen.any():
+        return Left(0.0, 0.0, 0.0, 1.0, times[n], (0, 0))
+    middle = middles[n] if np.isfinite(middles[n]) else float(np.nanmedian(worst))
+    w, h = warp.picture
+    worth = (even(int(w * middle)), even(int(h * middle)))
+    bare = max(float(1 - np.isfinite(m).mean()) for m in maps)
+    edges = float(np.nanmedian(edge)) if np.isfinite(edge).any() else middle
+    return Left(
+        middle, edges, float(np.nanmin([np.nanmin(m) for m in maps if np.isfinite(m).any()])), bare, times[n], worth
+    )
+
+
+def level_through(one: Array, other: Array) -> tuple[float, float]:
+    """(tilt, roll) in degrees by which a recording leans whose horizon passes through two directions, both marked on it.
+
+    The recording's true up is square to both; heading is kept. AdzerError if the two are less than 5° apart.
+    """
+    from ..errors import AdzerError
+
+    up = np.cross(one, other)
+    length = float(np.linalg.norm(up))
+    if length < np.sin(np.radians(5.0)):
+        raise AdzerError("The two marks on the horizon are less than 5° apart. Mark two places far from each other.")
+    up = up / length * (1 if up[2] >= 0 else -1)
+    right = np.cross(np.array([0.0, 1.0, 0.0]), up)
+    right /= np.linalg.norm(right)
+    forward = np.cross(up, right)
+    _, tilt, roll = angles(np.stack([right, forward, up], axis=-1))
+    return float(tilt), float(roll)
+
+
+@dataclass(frozen=True)
+class Pace:
+    """How a view moves: degrees a second and a second squared, at ``times`` seconds."""
+
+    times: Array
+    speed: Array
+    change: Array
+
+
+def pace(path: ViewPath, start: float, stop: float, rate: float) -> Pace:
+    """Speed and acceleration of the view, frame by frame of ``rate``, at most 2000 places. Cuts (holds) are left out."""
+    n = int(np.clip(round((stop - start) * rate), 2, 2000))
+    times = np.linspace(start, stop, n)
+    turns, _ = views_at(path, times)
+    step = float(times[1] - times[0])
+    relative = np.swapaxes(turns[:-1], -1, -2) @ turns[1:]
+    turned = np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1)))
+    for key, after in zip(path.keys, path.keys[1:], strict=False):
+        if key.ease == "hold":
+            turned[(times[:-1] < after.t) & (times[1:] >= after.t)] = 0.0
+    speed = turned / step
+    change = np.abs(np.diff(speed, prepend=speed[:1])) / step
+    return Pace(times[:-1] + step / 2, speed, change)

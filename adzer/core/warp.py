@@ -25,7 +25,7 @@ from .shape.path import ViewPath, views_at
 from .shape.sphere import Array, Equirect, Recording, view_directions
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
-STEPS = (32, 16, 8, 4, 2)
+STEPS = (32, 16, 8, 4, 2, 1)
 ENLARGED = 0.75
 SPARSE = 0.5  # samples to a pixel below which chroma is sampled at every second pixel and drawn straight between
 WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
@@ -98,14 +98,16 @@ class MapWarp:
     def grid(self, time: float, sub: tuple[int, int] = (1, 1)) -> Grid:
         """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: chroma subsampling."""
         w, h = self.picture
-        for step in STEPS:
+        for step in (s for s in STEPS if s <= max(4, min(w, h) // 32)):
             columns, rows = -(-w // step), -(-h // step)
             d = self.directions(np.arange(columns + 1.0)[None] * step, np.arange(rows + 1.0)[:, None] * step, time)
-            across, down = np.diff(d, axis=1)[:-1] / step, np.diff(d, axis=0)[:, :-1] / step
-            span = np.sqrt(self.lens.step(d[:-1, :-1], across) ** 2 + self.lens.step(d[:-1, :-1], down) ** 2)
+            across, down = np.diff(d, axis=1) / step, np.diff(d, axis=0) / step
+            middle = (d[:-1, :-1] + d[1:, :-1] + d[:-1, 1:] + d[1:, 1:]) / 4
+            across, down = (across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2
+            span = np.sqrt(self.lens.step(middle, across) ** 2 + self.lens.step(middle, down) ** 2)
             bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
-            off = bend * self.lens.density / float(np.linalg.norm(d[rows // 2, columns // 2]))
-            if off <= BOUND * max(1.0, float(span.min())):
+            off = bend * self.lens.density / float(np.linalg.norm(middle[rows // 2, columns // 2]))
+            if off <= 0.8 * BOUND * max(1.0, float(span.min())):  # the estimate is one of second differences
                 break
         most = max(0, int(np.log2(min(self.region[2:]))) - 6)
         luma = _cells(span, most)

@@ -150,9 +150,8 @@ def level_through(one: Array, other: Array) -> tuple[float, float]:
     if length < np.sin(np.radians(5.0)):
         raise AdzerError("The two marks on the horizon are less than 5° apart. Mark two places far from each other.")
     up = up / length * (1 if up[2] >= 0 else -1)
-    right = np.cross(np.array([0.0, 1.0, 0.0]), up)
-    right /= np.linalg.norm(right)
-    forward = np.cross(up, right)
+    forward = np.array([0.0, up[2], -up[1]]) / max(float(np.hypot(up[1], up[2])), 1e-9)
+    right = np.cross(forward, up)
     _, tilt, roll = angles(np.stack([right, forward, up], axis=-1))
     return float(tilt), float(roll)
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from adzer.core.errors import AdzerError, UnreadableError
 from adzer.core.media import audio, probe, timecode
 from adzer.core.media.decode import Reader
-from adzer.core.media.encode import VideoTags
+from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.media.formats import AV_FORMATS, PACKED_RGB, SEMI_PLANAR
 
 from ..conftest import frame_number, picture, write_clip
@@ -188,3 +188,22 @@ def test_everything_is_released(small_clip):
             next(iter(reader.frames(5)))
         probe.probe(small_clip)
     assert len(os.listdir("/proc/self/fd")) <= before
+
+
+@pytest.mark.parametrize("frames", [1, 2, 3, 6])
+def test_the_shortest_clips_are_whole(tmp_path, frames):
+    """An encoder that is flushed early still gives every frame, with decode times that a container takes."""
+    for turn in range(4):
+        path = tmp_path / f"{turn}.mov"
+        spec = VideoSpec(encoder="h265", raster=(320, 240), bits=10, chroma="4:2:2", rate=Fraction(25), time_base=Fraction(1, 25),
+                         tags=VideoTags(None, None, "bt709", "limited"), gop=50, options={"preset": "ultrafast", "crf": "20"})  # fmt: skip
+        with Writer(path, spec) as writer:
+            for n in range(frames):
+                frame, planes = writer.blank()
+                for plane in planes:
+                    plane[:] = 512
+                writer.write(frame, n)
+        with av.open(str(path)) as held:
+            assert [f.pts for f in held.decode(video=0)] == [
+                n * held.streams.video[0].time_base.denominator // 25 for n in range(frames)
+            ]

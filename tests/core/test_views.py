@@ -106,7 +106,9 @@ def test_known_things_of_the_world_land_where_they_are_recorded(lens_pair, view,
 )
 @settings(max_examples=60)
 def test_the_coarse_grid_keeps_within_its_bound(kind, view, fov, size, round_):
-    fov = min(fov, sphere.PROJECTIONS[kind].widest(1.0) - 5, 170.0 if kind == "equidistant" else 360.0)  # else it goes round twice
+    fov = min(
+        fov, sphere.PROJECTIONS[kind].widest(1.0) - 5, 170.0 if kind == "equidistant" else 360.0
+    )  # else it goes round twice
     lens = Round((960, 960), (Lens(480, 480, 470, 200.0, 0.0, (0.03, -0.01)),)) if round_ else Equirect((1920, 960))
     warp = warp_of(lens, Key(0.0, *view, fov), size, kind)
     grid = warp.grid(0.0)

@@ -90,7 +90,7 @@ class Writer:
     def __init__(
         self, path: Path, spec: VideoSpec, threads: int = 0, timecode: str | None = None, faststart: bool = False
     ) -> None:
-        self.path, self.spec = path, spec
+        self.path, self.spec, self._packets = path, spec, 0
         try:
             self.container = av.open(
                 str(path),
@@ -167,8 +167,17 @@ class Writer:
     def _mux(self, frame: av.VideoFrame | None) -> None:
         try:
             for packet in self.stream.encode(frame):
+                self._mend_decode_time(packet)
                 self.container.mux(packet)
         except (av.FFmpegError, OSError) as error:
             raise RenderFailed(
                 f"{self.path} cannot be written ({getattr(error, 'strerror', None) or error}). Free some space on that disk and start it again."
             ) from None
+
+    def _mend_decode_time(self, packet: av.Packet) -> None:
+        """An encoder that is flushed after one or two frames may leave decode times that were never set."""
+        if packet.pts is not None and packet.time_base:
+            step = max(1, round(1 / self.spec.rate / packet.time_base))
+            if packet.dts is None or not packet.pts - 64 * step <= packet.dts <= packet.pts:
+                packet.dts = (self._packets - 3) * step
+        self._packets += 1

@@ -33,7 +33,7 @@ def identify(facts: FileFacts, samples: Samples, cancelled: Callable[[], bool] =
     looked = sampling.sample(facts.source, facts.fingerprint, cancelled=cancelled)
     if min(facts.raster) < TINY:
         levels = measure(looked.spread, samples)
-        return Seen(fingerprint=facts.fingerprint, levels=levels, curve=kinds.guess(levels))
+        return Seen(fingerprint=facts.fingerprint, levels=levels, curve=kinds.guess(levels, facts.bits))
     k = max(1, facts.raster[0] // 480)
     views = [sampling.small(f, samples) for f in looked.spread]
     mean = np.mean(views, axis=0)
@@ -50,7 +50,7 @@ def identify(facts: FileFacts, samples: Samples, cancelled: Callable[[], bool] =
         raise probe.UnreadableError(f"{facts.path}: reading was stopped.")
     return Seen(
         fingerprint=facts.fingerprint, levels=levels, projection=form, coverage=coverage, eyes=eyes, packing=packing,
-        first=first, curve=kinds.guess(levels), range=_range(looked, samples, bool(found)), discs=found, wrap=check,
+        first=first, curve=kinds.guess(levels, facts.bits), range=_range(looked, samples, bool(found)), discs=found, wrap=check,
         halves=compared, depth=depth.measure(looked.spread, samples),
         rhythm=rhythm.measure(probe.scan(facts.source, facts.fingerprint), looked.run, samples),
     )  # fmt: skip

@@ -70,7 +70,11 @@ def _collection() -> _Collection:
     return _Collection(scaled, mean, scale, float(np.median(np.sort(apart, axis=1)[:, NEAREST])), nets)
 
 
-def guess(levels: Levels) -> Guess:
+# BT.2100 (table 9) knows PQ and HLG with 10 or 12 bits only, and linear light in 8 has no blacks left.
+IN_EIGHT_BITS = np.array([1.0, 1.0, 0.0, 0.0, 0.0])
+
+
+def guess(levels: Levels, bits: int = 10) -> Guess:
     """The likeliest kind, with the share of votes it has; unlike all known shots, it is hardly more than a guess."""
     saw = (
         f"the darkest parts sit at {levels.low:.1%}, the middle at {levels.middle:.1%}, the lightest at {levels.high:.1%}, "
@@ -81,6 +85,9 @@ def guess(levels: Levels) -> Guess:
     known = _collection()
     x = (features(levels) - known.mean) / known.scale
     votes = known.votes(x)
+    if bits <= 8:
+        votes = (votes + 1e-3) * IN_EIGHT_BITS
+        votes /= votes.sum()
     best, second = (int(i) for i in np.argsort(votes)[::-1][:2])
     sure = float(votes[best])
     saw += f"; {sure:.0%} like {WORDS[KINDS[best]]}"

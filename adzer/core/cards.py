@@ -12,6 +12,7 @@ import tomllib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
+from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar
@@ -27,6 +28,7 @@ MAX_BYTES = 1_000_000
 
 XY = tuple[Annotated[float, Meta(ge=-1, le=2)], Annotated[float, Meta(ge=-1, le=2)]]
 White = tuple[Annotated[float, Meta(gt=0.1, le=0.6)], Annotated[float, Meta(gt=0.1, le=0.6)]]
+Edge = Annotated[float, Meta(ge=0.0, le=0.45)]
 Positive = Annotated[float, Meta(gt=0, le=1e6)]
 
 
@@ -66,7 +68,11 @@ class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a place that shows the picture asks for."""
+    """What a place that shows the picture asks for.
+
+    ``shape``: width and height, where it has a shape of its own; ``title_safe``: share of width and height within which
+    titles are surely seen; ``covered``: shares at left, top, right and bottom that a usual player lays its own things over.
+    """
 
     title: str
     codec: str
@@ -87,6 +93,14 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     audio_kbits: Annotated[int, Meta(ge=32, le=512)] = 256
     options: dict[str, str] = {}
     others: str = ""
+    shape: tuple[Annotated[int, Meta(ge=1, le=100)], Annotated[int, Meta(ge=1, le=100)]] | None = None
+    title_safe: Annotated[float, Meta(ge=0.2, le=1.0)] | None = None
+    covered: tuple[Edge, Edge, Edge, Edge] = (0.0, 0.0, 0.0, 0.0)
+
+    @property
+    def wanted(self) -> Fraction | None:
+        """The shape that this place shows, width over height; None: whatever the shot is given."""
+        return Fraction(*self.shape) if self.shape else None
 
 
 class Decodes(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

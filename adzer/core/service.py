@@ -16,6 +16,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
@@ -33,6 +34,7 @@ from .read.seen import Seen
 from .read.step import assumed_samples
 from .render import trial
 from .route import Route, walk
+from .shape.measure import measure_squeeze
 
 WAVE_COLUMNS, WAVE_LEVELS = 320, 192
 
@@ -60,7 +62,7 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · join. ``key`` comes back."""
+    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · squeeze · join. ``key`` comes back."""
 
     key: str
     what: str
@@ -145,7 +147,10 @@ class Pictures:
         route = ask.route
         if ask.whole:
             route = route.with_("shape", shape=None, hold="native", view=None)
-        walked = walk(route, ask.facts, ask.seen, cards.delivery(ask.card))
+        card = cards.delivery(ask.card)
+        if ask.whole:
+            card = msgspec.structs.replace(card, shape=None)
+        walked = walk(route, ask.facts, ask.seen, card)
         frame = self.frame(ask.facts, ask.number)
         moment = frame.number / float(ask.facts.rate or 25)
         after = before = scopes = None
@@ -224,6 +229,8 @@ def do_chore(chore: Chore) -> Any:
         return proxies.match(shots, found), found, said
     if chore.what == "baked":
         return proxies.look_of(*chore.args)
+    if chore.what == "squeeze":
+        return measure_squeeze(*chore.args)
     if chore.what == "join":
         return join_chapters(*chore.args)
     if chore.what == "sources":

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from .filters import chroma_offset, cosited, halving_taps, narrow_weights, patch_weights
 from .media.formats import PixelFormat, Plane
 from .shape.path import ViewPath, views_at
-from .shape.sphere import Array, Equirect, Recording, view_directions
+from .shape.sphere import Array, Equirect, Recording, rotation, view_directions
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
@@ -49,9 +49,13 @@ class Grid:
 
 @dataclass(frozen=True)
 class MapWarp:
-    """The geometry of a view into a recording of directions. ``region``: x, y, width, height of the recorded picture that
-    ``lens`` speaks of (one eye's part, or all). ``extent``: half width and half height of the delivered picture on the
-    view's plane. ``picture``, ``raster`` and ``place`` as of an ``AxisWarp``."""
+    """The geometry of a view into a recording of directions.
+
+    region   x, y, width, height of the recorded picture that ``lens`` speaks of: one eye's part, or all
+    extent   half width and half height of the delivered picture on the view's plane; ``shift`` is its middle
+    level    tilt and roll in degrees of the recording's own up
+    ``picture``, ``raster`` and ``place`` are as of an ``AxisWarp``.
+    """
 
     picture: tuple[int, int]
     lens: Recording
@@ -61,6 +65,7 @@ class MapWarp:
     raster: tuple[int, int]
     place: tuple[int, int] = (0, 0)
     shift: tuple[float, float] = (0.0, 0.0)
+    level: tuple[float, float] = (0.0, 0.0)
 
     @property
     def still(self) -> bool:
@@ -89,7 +94,10 @@ class MapWarp:
         """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions."""
         turn, fov = views_at(self.path, [time])
         u, v = np.broadcast_arrays(*self.plane(x, y))
-        return view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v) @ turn[0].T
+        return (
+            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
+            @ (rotation(0.0, *self.level) @ turn[0]).T
+        )
 
     def recorded(self, x: Array, y: Array, time: float) -> Array:
         """Recorded luma places (…, 2) of delivered pixel positions."""

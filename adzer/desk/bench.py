@@ -19,17 +19,19 @@ from ..core.finding import Fix
 from ..core.proxies import stand_in
 from ..core.read.step import shown_timecode
 from ..core.service import Reply
+from ..core.shape.view import holds_directions
 from .benches.base import StageBench
 from .benches.colour import ColourBench
 from .benches.deliver import DeliverBench
 from .benches.quiet import QuietBench
 from .benches.read import ReadBench
 from .benches.shape import ShapeBench
+from .benches.view import ViewBench
 from .model import Desk
 from .reading import Reading
 from .theme import draw_mark, theme, worst_level
 from .widgets.findings import FindingList
-from .widgets.picture import PictureView
+from .widgets.picture import PictureView, to_qimage
 from .widgets.rule import Rule
 
 PLAY_WIDTH = 960
@@ -111,7 +113,7 @@ class BenchView(QWidget):
         desk.slips_moved.connect(self._refresh_answers)
 
     def _lay_out(self) -> None:
-        pictures = QHBoxLayout()
+        pictures = self._pictures = QHBoxLayout()
         pictures.setSpacing(0)
         pictures.addWidget(self.picture, 5)
         pictures.addWidget(self.side, 3)
@@ -135,11 +137,20 @@ class BenchView(QWidget):
     # --- which bench -----------------------------------------------------------------------------------------------
     @property
     def bench(self) -> StageBench | None:
-        return self._benches.get(self.desk.stage or "")
+        return self._benches.get(self._kind())
+
+    def _kind(self) -> str:
+        """The unfolded stage; Shape has another bench for what holds directions."""
+        shot, stage = self.desk.shot, self.desk.stage or ""
+        return (
+            "view"
+            if stage == "shape" and shot is not None and holds_directions(self.desk.walk(shot)["shape"].before)
+            else stage
+        )
 
     def _bench_for(self, stage: str) -> StageBench:
         if stage not in self._benches:
-            kinds = {"shape": ShapeBench, "colour": ColourBench, "deliver": DeliverBench}
+            kinds = {"shape": ShapeBench, "view": ViewBench, "colour": ColourBench, "deliver": DeliverBench}
             bench: StageBench
             if stage == "read":
                 bench = ReadBench(self.desk, self.reading)
@@ -153,10 +164,11 @@ class BenchView(QWidget):
 
     def refresh(self) -> None:
         """After any change: shows the stage, the answers, and asks for a picture."""
-        shot, stage = self.desk.shot, self.desk.stage
-        if shot is None or stage is None:
+        shot = self.desk.shot
+        if shot is None or self.desk.stage is None:
             self.timer.stop()
             return
+        stage = self._kind()
         bench = self._bench_for(stage)
         if self._shown[:2] != (shot.id, stage):
             if self._shown[:1] != (shot.id,):
@@ -166,7 +178,8 @@ class BenchView(QWidget):
             self.shelf.setCurrentIndex(self._shelves[stage])
             self.hint.setText(bench.hint)
             self.side.setVisible(bench.whole)
-            self.shelf.setVisible(bool(bench.instruments))
+            self._pictures.setStretch(0, 100)
+            self._pictures.setStretch(1, round(100 * bench.side_share))
             self.picture.wipe = None
             self._shown = (shot.id, stage)
         self.rule.set_frame(self.desk.frame)
@@ -182,10 +195,12 @@ class BenchView(QWidget):
             shot.marks,
             self.desk.seen(shot),
             self.desk.on_proxies,
+            self.desk.hand,
             self.desk.problems.get(shot.id),
         )
         if state == self._state:  # only the frame has moved
             self._caption()
+            bench.moved(shot)
             self.ask()
             return
         self._state = state
@@ -196,6 +211,7 @@ class BenchView(QWidget):
             shot.facts.rate or self.desk.job_rate,
             lambda f: shown_timecode(shot.facts, f),
             [m.frame for m in shot.marks],
+            bench.pegs(shot),
         )
         self._refresh_answers()
         self.ask()
@@ -205,7 +221,8 @@ class BenchView(QWidget):
         if shot is not None and bench is not None:
             walked = self.desk.walk(shot)
             bench.refresh(shot, walked)
-            self._findings[bench.stage].show_findings(walked[bench.stage].findings)
+            self.shelf.setVisible(any(not plot.isHidden() for plot in bench.instruments))
+            self._findings[self._kind()].show_findings(walked[bench.stage].findings)
             self._caption()
             self.strip.update()
 
@@ -222,9 +239,9 @@ class BenchView(QWidget):
         source = "from its proxy · " if self.desk.on_proxies and stand_in(shot) else ""
         words = f"{source}as delivered · {walked.card.title} · {w}×{h}"
         self.picture.caption_left = f"{shown_timecode(shot.facts, self.desk.frame)}"
-        self.picture.caption_right = "the whole picture, desqueezed" if bench.whole else words
+        self.picture.caption_right = bench.whole_words if bench.whole else words
         self.side.caption_right = f"{walked.card.title} · {w}×{h}"
-        if walked.stopped:
+        if walked.stopped and not (bench.whole and walked.stopped.stage == "deliver"):
             self.picture.caption_right = "not deliverable yet: as recorded"
         self.picture.empty_text = self.side.empty_text = "One moment…"
 
@@ -251,8 +268,13 @@ class BenchView(QWidget):
         if bench.whole:
             room = self.side.room()
             self.desk.worker.picture("side", **common, size=(room.width(), room.height()))
+        if not self.desk.drafting and not self.timer.isActive():  # the small ones follow when an answer is let go
+            for i, name in enumerate(bench.delivered(shot)):
+                self.desk.worker.picture(f"shape-{i}", **(common | {"card": name}), size=(320, 220))
 
     def _pictured(self, reply: Reply) -> None:
+        if reply.key.startswith("shape-") and self.bench is not None and self.bench.shapes is not None and reply.after:
+            self.bench.shapes.show_picture(int(reply.key.removeprefix("shape-")), to_qimage(reply.after))
         if reply.key not in ("main", "side"):
             return
         if reply.error:

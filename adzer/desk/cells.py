@@ -15,6 +15,7 @@ from ..core.job import Shot
 from ..core.picture import Picture
 from ..core.read.advise import rate_text
 from ..core.shape.step import Shaped
+from ..core.shape.view import Viewed, outline
 from ..core.stage import STAGES
 from .model import Desk
 from .theme import draw_mark, font, theme, worst_level
@@ -62,6 +63,8 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
     if stage == "shape":
         shaped = stop.result.adds
         second = f"keeps {float(shaped.framing.kept):.0%}" if isinstance(shaped, Shaped) else ""
+        if isinstance(shaped, Viewed):
+            second = f"{'×'.join(map(str, shaped.fitted.picture))} of a {form_words(stop.before)}"
         return Cell(stop.result.says, second, level, False)
     if stage == "colour":
         chain = stop.result.adds
@@ -198,6 +201,8 @@ def _draw_form(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
 def _draw_frame(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     """The desqueezed picture's outline with the crop in it, to scale."""
     shaped = desk.walk(shot)["shape"].result.adds
+    if isinstance(shaped, Viewed):
+        _draw_view(painter, shaped, box)
     if not isinstance(shaped, Shaped):
         return
     f = shaped.framing
@@ -213,6 +218,20 @@ def _draw_frame(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     painter.setPen(QPen(theme.p.accent, 1.3))
     painter.setBrush(theme.p.tint)
     painter.drawRect(inner)
+
+
+def _draw_view(painter: QPainter, viewed: Viewed, box: QRectF) -> None:
+    """The unrolled recording's outline with the view's true outline in it."""
+    w, h = viewed.lens.size
+    k = min(box.width() / w, box.height() / h)
+    painter.setPen(QPen(theme.p.ink, 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRect(QRectF(box.left(), box.top(), w * k, h * k))
+    place = viewed.lens.place(outline(viewed.warp, viewed.warp.path.keys[0].t, 10)) * k
+    painter.setPen(QPen(theme.p.accent, 1.3))
+    for a, b in zip(place, np.roll(place, -1, axis=0), strict=True):
+        if abs(a[0] - b[0]) < w * k / 3:
+            painter.drawLine(QPointF(box.left() + a[0], box.top() + a[1]), QPointF(box.left() + b[0], box.top() + b[1]))
 
 
 def _draw_tone(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:

@@ -61,6 +61,7 @@ class Desk(QObject):
         self.stage: str | None = None  # the unfolded stage
         self.column = 0
         self.frame = 0
+        self.hand: str | None = None  # the delivery in hand on the bench, if it is not the first one
         self._draft: Route | None = None
         self._walks: dict[int, tuple[Any, Walk]] = {}
         self._seen: dict[int, Seen | None] = {}
@@ -192,6 +193,8 @@ class Desk(QObject):
 
     def walk(self, shot: Shot, card: str | None = None) -> Walk:
         route = self.route_of(shot)
+        if card is None and self.hand is not None and self.stage == "shape" and shot is self.shot:
+            card = self.hand
         key = (route, card)
         held = self._walks.get(shot.id)
         if held is None or held[0] != key:
@@ -217,9 +220,21 @@ class Desk(QObject):
         )
         self.said.emit(f"The job is shown from {to} now; what is delivered always comes from the masters.{tail}")
 
+    def walk_as(self, shot: Shot, card: str) -> Walk:
+        """The walk for a delivery that is not the one in view; not kept."""
+        return walk(self.route_of(shot), shot.facts, self.seen(shot), cards.delivery(card), self.job_rate)
+
+    def take_card(self, name: str) -> None:
+        """The delivery in hand on the bench, until it is folded or another shot is selected."""
+        self.commit()
+        self.hand = name
+        self.drafted.emit()
+
     def card_of(self, shot: Shot) -> str:
-        """The delivery that the picture is shown for: the first chosen one that exists."""
+        """The delivery that the picture is shown for: the one in hand, else the first chosen one that exists."""
         known = cards.paths("deliveries")
+        if self.hand in known and self.stage == "shape" and shot is self.shot:
+            return str(self.hand)
         return next((c for c in self.route_of(shot).deliver.cards if c in known), "web-wide")
 
     def findings(self) -> Iterator[tuple[Shot, Finding]]:
@@ -244,6 +259,7 @@ class Desk(QObject):
         if self.shots and index != self.selected:
             self.commit()
             self.selected = min(max(index, 0), len(self.shots) - 1)
+            self.hand = None
             self.marked.clear()
             self.frame = self.shots[self.selected].start
             self.moved.emit()
@@ -251,6 +267,7 @@ class Desk(QObject):
     def unfold(self, stage: str | None) -> None:
         self.commit()
         self.stage = stage if self.shots else None
+        self.hand = None
         if stage is not None:
             self.column = STAGES.index(stage)
         self._keep_frame()
@@ -268,6 +285,11 @@ class Desk(QObject):
             self.frame = min(max(self.frame, 0), shot.facts.frames - 1)
 
     # --- answering -------------------------------------------------------------------------------------------------
+    @property
+    def drafting(self) -> bool:
+        """Is an answer being dragged?"""
+        return self._draft is not None
+
     def draft(self, stage: str, **changes: Any) -> bool:
         """Shows an answer without keeping it; False (and a sentence) if it cannot be."""
         shot = self.shot

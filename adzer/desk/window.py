@@ -153,6 +153,13 @@ class Window(QMainWindow):
             Action("look at the footage", (), every, self.reading.look_at_the_rest),
             Action("stop looking at the footage", (), every, self.reading.stop),
             Action("mark this frame, or take the mark off", ("J",), benched, desk.toggle_mark),
+            Action("keyframe of the view here", ("G",), benched, lambda: self._view("set_key")),
+            Action("take the keyframe off", ("Shift+G",), benched, lambda: self._view("drop_key"), "⇧G"),
+            Action("keyframe before", (",",), benched, lambda: self._view("next_key", -1)),
+            Action("keyframe after", (".",), benched, lambda: self._view("next_key", 1)),
+            Action("mark a round thing", ("B",), benched, lambda: self._view("mark_round")),
+            Action("mark the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
+            Action("smooth path with few keyframes", (), benched, lambda: self._view("make_smooth")),
             Action("next mark", ("Ctrl+Right",), benched, lambda: bench.next_mark(1), "^→"),
             Action("mark before", ("Ctrl+Left",), benched, lambda: bench.next_mark(-1), "^←"),
             Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),
@@ -203,6 +210,15 @@ class Window(QMainWindow):
     @property
     def place(self) -> str:
         return "bench" if self.desk.stage is not None else "board"
+
+    def _view(self, what: str, *args: int) -> None:
+        """Something that only one of Shape's two benches can do."""
+        if hasattr(self.bench.bench, what):
+            getattr(self.bench.bench, what)(*args)
+        elif what == "mark_round":
+            self.say("Round things are marked on the Shape bench of a flat shot. Unfold it there.")
+        else:
+            self.say("That belongs to the Shape bench of a sphere or round lens. Unfold it there.")
 
     def _measure(self) -> None:
         shot = self.desk.shot

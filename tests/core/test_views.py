@@ -426,3 +426,35 @@ def test_reframe_says_what_is_wrong(round_clip, tmp_path, args, word):
     done = run_cli("reframe", round_clip, *args, *size, "--card", "web-wide", "--out", tmp_path / "x.mp4")
     assert done.exit_code != 0 and word in str(done.exception or done.output)
     assert not (tmp_path / "x.mp4").exists()
+
+
+def test_fast_moves_are_found_and_mended():
+    fast = ViewPath(keys=(Key(1, 0, fov=90), Key(2, 100, fov=90), Key(8, 110, fov=90)))
+    moves = path.check_moves(fast, 30.0, 25.0)
+    assert [m.n for m in moves] == [0] and "makes people ill" in moves[0].text and moves[0].fits
+    assert path.check_moves(path.longer(fast, moves[0]), 30.0, 25.0)[:1] != moves[:1]
+    slower = fast
+    for _ in range(6):
+        found = path.check_moves(slower, 60.0, 25.0)
+        if not found:
+            break
+        slower = path.longer(slower, found[0])
+    assert not path.check_moves(slower, 60.0, 25.0) and slower.keys[-1].t > 15
+    assert not path.check_moves(path.cut(fast, 0), 30.0, 25.0)
+    assert not path.check_moves(fast, 8.0, 25.0)[0].fits
+    pan = ViewPath(keys=(Key(0, 0, fov=60, ease="linear"), Key(4, 60, fov=60)))
+    assert "crosses the picture" in path.check_moves(pan, 10, 25)[0].text and not path.check_moves(pan, 10, 50)
+
+
+def test_smoothing_keeps_the_way_with_few_keys():
+    t = np.linspace(0, 6, 61)
+    rough = ViewPath(
+        keys=tuple(Key(float(s), float(40 * np.sin(s / 2)), float(5 * np.cos(s / 3)), 0, 90, "linear") for s in t)
+    )
+    made = path.smooth(rough, 0.5)
+    assert len(made.keys) <= 8 and all(k.ease == "through" for k in made.keys[:-1])
+    want, _ = path.views_at(rough, t)
+    got, _ = path.views_at(made, t)
+    assert sphere.between(want[:, :, 1], got[:, :, 1]).max() < 0.6
+    with_cut = path.cut(rough, 30)
+    assert sum(k.ease == "hold" for k in path.smooth(with_cut, 0.5).keys) == 1

@@ -45,10 +45,12 @@ def solve(
     school: str,
     shape: Fraction | None,
     position: tuple[float, float] = (0.5, 0.5),
+    centre: tuple[float, float] | None = None,
 ) -> Framing:
     """The largest even crop of ``shape`` inside a recorded ``raster`` whose pixels have ``aspect``.
 
-    ``position`` 0–1 places the crop along what is left over. The crop never leaves the recorded picture, and both scales
+    ``position`` 0–1 places the crop along what is left over; ``centre`` 0–1 of the picture places its middle there instead,
+    as nearly as it fits. The crop never leaves the recorded picture, and both scales
     keep their exact ratio, so that round things stay round.
     """
     w, h = raster
@@ -65,6 +67,12 @@ def solve(
         pw, ph = whole_h * wanted, whole_h
     size = (even(pw), even(ph))
     crop_w, crop_h = size[0] * sx, size[1] * sy
+    if centre is not None:
+        spare = ((w, crop_w), (h, crop_h))
+        position = tuple(  # type: ignore[assignment]
+            min(max(float((c * whole_ - part / 2) / (whole_ - part)), 0.0), 1.0) if whole_ > part else 0.5
+            for c, (whole_, part) in zip(centre, spare, strict=True)
+        )
     x = _placed(w - crop_w, position[0], sx)
     y = _placed(h - crop_h, position[1], sy)
     enlargement = max(wanted / whole, whole / wanted)

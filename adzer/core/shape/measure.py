@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
-from ..media.decode import Reader
 from ..media.probe import FileFacts
 
 Array = NDArray[np.float64]
@@ -186,6 +185,8 @@ def measure_squeeze(facts: FileFacts, marks: Sequence[Mark]) -> Squeeze:
     each: list[float] = []
     errors: list[float] = []
     says = []
+    from ..media.decode import Reader  # the decoder is no business of those who only hold marks
+
     with Reader(facts.source, print_=facts.fingerprint) as reader:
         for mark in marks:
             if isinstance(mark, Ellipse):

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from .. import records
 from ..errors import AdzerError
-from .sphere import PROJECTIONS, Array, angles, rotation
+from .sphere import PROJECTIONS, Array, angles, rotation, turned_about, turning
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
 NARROWEST = 1.0
@@ -128,8 +128,6 @@ def views_at(path: ViewPath, times: NDArray[np.float64] | Sequence[float]) -> tu
     turns, fovs = _turns(keys), np.array([k.fov for k in keys])
     if path.still:
         return np.broadcast_to(turns[0], (len(times), 3, 3)), np.broadcast_to(fovs[0], times.shape)
-    from scipy.spatial.transform import Rotation
-
     at = np.array([k.t for k in keys])
     which = np.clip(np.searchsorted(at, times, side="right") - 1, 0, len(keys) - 1)
     out, wide = turns[which].copy(), fovs[which].copy()
@@ -146,9 +144,7 @@ def views_at(path: ViewPath, times: NDArray[np.float64] | Sequence[float]) -> tu
         sides = {"linear": Sides(0.0, 0.0), "ease": Sides()}.get(key.ease) if isinstance(key.ease, str) else key.ease
         assert sides is not None
         p = eased(s, sides.start, sides.end)
-        a, b = Rotation.from_matrix(turns[n]), Rotation.from_matrix(turns[n + 1])
-        way = (a.inv() * b).as_rotvec()  # the shortest arc
-        out[mine] = (a * Rotation.from_rotvec(p[:, None] * way)).as_matrix()
+        out[mine] = turns[n] @ turning(p[:, None] * turned_about(turns[n].T @ turns[n + 1]))  # the shortest arc
         wide[mine] = np.exp(np.log(fovs[n]) + p * np.log(fovs[n + 1] / fovs[n]))  # a zoom of even speed looks even so
     return out, wide
 
@@ -192,3 +188,104 @@ def without_key(path: ViewPath, t: float, near: float = 1e-4) -> ViewPath:
     """The path without the key at ``t``; the last one stays."""
     others = tuple(k for k in path.keys if abs(k.t - t) > near)
     return msgspec.structs.replace(path, keys=others or path.keys)
+
+
+# ---- is the move good? -----------------------------------------------------------------------------------------------
+
+STROBES = 7.0  # seconds that a thing should take across the picture at 25 frames a second, or it is seen to jump
+ILL, JOLT = 45.0, 90.0  # degrees a second, and a second squared, from which turning views make people feel ill
+
+
+class Move(msgspec.Struct, frozen=True):
+    """What is wrong with the move after key ``n``: the sentence, the seconds it should take, and whether that fits."""
+
+    n: int
+    text: str
+    needs: float
+    fits: bool
+
+
+def check_moves(path: ViewPath, seconds: float, rate: float) -> list[Move]:
+    """Every move that will strobe, or turn faster or more suddenly than most people bear. ``seconds``: the shot's length."""
+    found = []
+    for n, (key, after) in enumerate(zip(path.keys, path.keys[1:], strict=False)):
+        if key.ease == "hold":
+            continue
+        span = after.t - key.t
+        times = np.linspace(key.t, after.t, max(9, min(200, round(span * rate) + 1)))
+        turns, fovs = views_at(path, times)
+        step = times[1] - times[0]
+        relative = np.swapaxes(turns[:-1], -1, -2) @ turns[1:]
+        speed = np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1))) / step
+        top, jolt = float(speed.max()), float(np.abs(np.diff(speed)).max(initial=0) / step)
+        across = float((fovs[:-1] / np.maximum(speed, 1e-6)).min())  # seconds for one picture width at the worst moment
+        least = STROBES * 25 / max(rate, 1.0)
+        why, times_longer = "", 1.0
+        if top > ILL or jolt > JOLT:
+            how = (
+                f"turns at up to {top:.0f}° a second"
+                if top > ILL
+                else f"gathers or loses {jolt:.0f}° a second within a second"
+            )
+            why = f"it {how}, which makes people ill, in headsets above all"
+            times_longer = max(top / ILL, math.sqrt(jolt / JOLT))
+        elif across < least:
+            why = f"a thing crosses the picture in {across:.1f} s and will be seen to jump; {least:.0f} s is calm"
+            times_longer = least / across
+        if why:
+            needs = span * times_longer
+            fits = path.keys[-1].t + needs - span <= seconds + 1e-6
+            found.append(Move(n, f"The move from key {n + 1} to {n + 2}: {why}.", needs, fits))
+    return found
+
+
+def longer(path: ViewPath, move: Move) -> ViewPath:
+    """The path with one move given the time that it needs; later keys wait."""
+    more = move.needs - (path.keys[move.n + 1].t - path.keys[move.n].t)
+    keys = [msgspec.structs.replace(k, t=round(k.t + more, 3)) if n > move.n else k for n, k in enumerate(path.keys)]
+    return msgspec.structs.replace(path, keys=tuple(keys))
+
+
+def cut(path: ViewPath, n: int) -> ViewPath:
+    """The path that stays at key ``n`` and cuts to the next instead of moving."""
+    keys = list(path.keys)
+    keys[n] = msgspec.structs.replace(keys[n], ease="hold")
+    return msgspec.structs.replace(path, keys=tuple(keys))
+
+
+def smooth(path: ViewPath, tolerance: float = 0.5) -> ViewPath:
+    """As few keys as keep within ``tolerance`` degrees of where the path goes, joined by one smooth curve; cuts stay cuts."""
+    if len(path.keys) < 3:
+        return path
+    pieces: list[list[Key]] = [[]]
+    for key in path.keys:
+        pieces[-1].append(key)
+        if key.ease == "hold":
+            pieces.append([])
+    keys: list[Key] = []
+    for piece in (p for p in pieces if p):
+        keys += _few(path, piece, tolerance)
+    return msgspec.structs.replace(path, keys=tuple(keys))
+
+
+def _few(path: ViewPath, piece: list[Key], tolerance: float) -> list[Key]:
+    """The keys of one piece without cuts, taken in one by one where the curve through the others is off the most."""
+    last = piece[-1]
+    if len(piece) < 3:
+        return piece
+    flowing = [msgspec.structs.replace(k, ease="through") for k in piece[:-1]] + [last]
+    held = msgspec.structs.replace(path, keys=tuple(piece))
+    times = np.linspace(piece[0].t, last.t, min(800, 12 * len(piece)))
+    truth, fovs = views_at(held, times)
+    chosen = {0, len(piece) - 1}
+    while True:
+        keys = [flowing[n] for n in sorted(chosen)]
+        made, wide = views_at(msgspec.structs.replace(path, keys=tuple(keys)), times)
+        relative = np.swapaxes(truth, -1, -2) @ made
+        off = np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1)))
+        off = np.maximum(off, np.abs(wide - fovs))
+        rest = [n for n in range(len(piece)) if n not in chosen]
+        if off.max() <= tolerance or not rest:
+            return keys
+        worst = times[int(off.argmax())]
+        chosen.add(min(rest, key=lambda n: abs(piece[n].t - worst)))

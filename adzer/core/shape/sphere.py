@@ -37,6 +37,29 @@ def angles(turned: Array) -> tuple[Array, Array, Array]:
     return np.degrees(heading), tilt, np.degrees(roll)
 
 
+def turning(axis: Array) -> Array:
+    """(…, 3, 3) rotations about ``axis`` (…, 3) by its length in radians (Rodrigues)."""
+    angle = np.linalg.norm(axis, axis=-1)[..., None, None]
+    x, y, z = np.moveaxis(axis / np.maximum(angle[..., 0], 1e-12), -1, 0)
+    none = np.zeros_like(x)
+    k = np.stack([none, -z, y, z, none, -x, -y, x, none], axis=-1).reshape(*x.shape, 3, 3)
+    return np.asarray(np.eye(3) + np.sin(angle) * k + (1 - np.cos(angle)) * k @ k)
+
+
+def turned_about(turn: Array) -> Array:
+    """The axis (3,), its length the angle in radians, of a rotation (3, 3): the shortest arc; half turns about any axis."""
+    skew = np.array([turn[2, 1] - turn[1, 2], turn[0, 2] - turn[2, 0], turn[1, 0] - turn[0, 1]]) / 2
+    sin, cos = float(np.linalg.norm(skew)), float((np.trace(turn) - 1) / 2)
+    angle = float(np.arctan2(sin, cos))
+    if sin > 1e-7:
+        return np.asarray(skew / sin * angle)
+    if cos > 0:
+        return np.zeros(3)
+    both = (turn + np.eye(3)) / 2  # a half turn: the axis is the strongest column
+    n = int(np.argmax(np.diag(both)))
+    return np.asarray(both[:, n] / np.linalg.norm(both[:, n]) * np.pi)
+
+
 def direction(heading: ArrayLike, tilt: ArrayLike) -> Array:
     """Unit vectors (…, 3) of headings and tilts in degrees."""
     return rotation(heading, tilt)[..., 1]

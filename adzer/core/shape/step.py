@@ -9,10 +9,11 @@ from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
 from ..pixels import AxisWarp
+from ..records import to_plain
 from ..stage import Context, StepResult
 from .advise import shape_text
 from .geometry import Fitted, Framing, fit, solve, warp
-from .path import trouble
+from .path import check_moves, cut, longer, trouble
 from .settings import ShapeSettings
 from .view import holds_directions, left, viewed
 
@@ -35,15 +36,21 @@ class Shaped:
 
 
 def shaped(picture: Picture, settings: ShapeSettings, card: DeliveryCard) -> Shaped:
-    solved = framing(picture, settings)
+    solved = framing(picture, settings, card.wanted)
     fitted = fit(solved.size, settings.hold or card.hold, card.max_raster)
     return Shaped(solved, fitted, warp(solved, fitted))
 
 
-def framing(picture: Picture, settings: ShapeSettings) -> Framing:
-    return solve(
-        picture.raster, picture.pixel_aspect * settings.squeeze, settings.school, settings.shape, settings.position
-    )
+def framing(picture: Picture, settings: ShapeSettings, wanted: Fraction | None = None) -> Framing:
+    """The crop of ``wanted``, a delivery's own shape, about what matters; else the one of the settings."""
+    aspect = picture.pixel_aspect * settings.squeeze
+    own = solve(picture.raster, aspect, settings.school, settings.shape, settings.position)
+    if wanted is None:
+        return own
+    middle = settings.centre or tuple(float((own.crop[i] + own.crop[2 + i] / 2) / picture.raster[i]) for i in (0, 1))
+    crop = solve(picture.raster, aspect, settings.school, wanted, centre=(middle[0], middle[1])).crop
+    moved = tuple(middle[i] + settings.nudge(wanted)[i] * float(crop[2 + i] / picture.raster[i]) for i in (0, 1))
+    return solve(picture.raster, aspect, settings.school, wanted, centre=(moved[0], moved[1]))
 
 
 def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
@@ -78,7 +85,8 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     assert context.card is not None
     made = shaped(picture, settings, context.card)
     solved = made.framing
-    if shape is not None and solved.kept < Fraction(6, 10):
+    shape = context.card.wanted or shape
+    if shape is not None and solved.kept < Fraction(6, 10) and context.card.wanted is None:
         findings.append(
             Finding(
                 Level.WARN,
@@ -98,10 +106,27 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
                 Fix("Shrink the height instead", "shape", "school", "shrink"),
             )  # fmt: skip
         )
+    findings += _against_marks(settings)
     parts = [f"{float(squeeze):.2f}×"] if squeeze != 1 else []
     parts.append(shape_text(shape) if shape else "whole frame")
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1))
     return StepResult(after, " → ".join(parts), tuple(findings), adds=made, idle=squeeze == 1 and shape is None)
+
+
+def _against_marks(settings: ShapeSettings) -> list[Finding]:
+    """The answer about the squeeze against what round things say."""
+    if settings.measured is None:
+        return []
+    value, error = settings.measured
+    off = abs(float(settings.squeeze) - value)
+    if off <= max(3 * error, 0.005 * value):
+        return []
+    whose = f"The lens card {settings.lens}" if settings.lens else "The answer"
+    return [Finding(
+        Level.WARN, "squeeze-differs",
+        f"{whose} says {float(settings.squeeze):g}×, but what was marked as round says {value:.3f} ± {error:.3f}.", "shape",
+        Fix(f"Take {value:.3f}×", "shape", "squeeze", {"squeeze": f"{value:.4f}", "lens": None}),
+    )]  # fmt: skip
 
 
 SOFT = 0.7  # recorded pixels per delivered pixel below which a view looks soft
@@ -126,7 +151,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
                 ),
             ),
         )
-    made = viewed(picture, settings, settings.hold or card.hold, card.max_raster, context.seen)
+    made = viewed(picture, settings, settings.hold or card.hold, card.max_raster, context.seen, card.wanted)
     kept = left(made.warp, 0.0, seconds or 0.0)
     findings = []
     w, h = made.fitted.picture
@@ -141,6 +166,12 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
             f"Only {kept.middle:.2f} recorded pixels lie behind each of the {w}×{h}; {kept.worth[0]}×{kept.worth[1]} is the "
             "largest raster that they fill.", "shape",
         ))  # fmt: skip
+    for move in check_moves(view, seconds or 0.0, float(picture.rate or 25)):
+        mended, label = (
+            (longer(view, move), f"Take {move.needs:.1f} s for it") if move.fits else (cut(view, move.n), "Cut instead")
+        )
+        fix = Fix(label, "shape", "view", {"view": to_plain(mended)})
+        findings.append(Finding(Level.WARN, "move-too-fast", move.text, "shape", fix))
     if picture.eyes not in (None, "one"):
         findings.append(Finding(Level.NOTE, "one-eye", f"The view is taken of the {settings.eye} eye alone.", "shape"))
     key = view.keys[0]

@@ -70,16 +70,21 @@ def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
     return 1.0, float(1 / shape)
 
 
-def viewed(picture: Picture, settings: ShapeSettings, hold: str, largest: tuple[int, int], seen: Any = None) -> Viewed:
-    """The view of ``settings`` at the largest raster that the delivery allows."""
+def viewed(
+    picture: Picture, settings: ShapeSettings, hold: str, largest: tuple[int, int], seen: Any = None,
+    wanted: Fraction | None = None,
+) -> Viewed:  # fmt: skip
+    """The view of ``settings`` at the largest raster that the delivery allows; ``wanted``: the delivery's own shape."""
     assert settings.view is not None
-    shape = settings.shape or WIDE
+    shape = wanted or settings.shape or WIDE
     w = min(Fraction(largest[0]), largest[1] * shape)
     size = (even(w), even(w / shape))
     fitted = fit(size, hold, largest)
+    half = extent(settings.view, Fraction(*size))
+    nudge = settings.nudge(wanted)
     warp = MapWarp(
         fitted.picture, recording(picture, settings, seen), settings.view, region(picture, settings.eye),
-        extent(settings.view, Fraction(*size)), fitted.raster, fitted.place,
+        half, fitted.raster, fitted.place, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level,
     )  # fmt: skip
     return Viewed(fitted, warp)
 
@@ -117,7 +122,7 @@ class Left:
     worth: tuple[int, int]  # the largest raster whose every middle pixel still has a recorded one
 
 
-def left(warp: MapWarp, start: float, stop: float, samples: int = 25) -> Left:
+def left(warp: MapWarp, start: float, stop: float, samples: int = 5) -> Left:
     """Looks at ``samples`` moments from ``start`` to ``stop`` seconds, one if the view is still."""
     times = [start] if warp.still else np.linspace(start, stop, samples).tolist()
     maps = [density(warp, t) for t in times]

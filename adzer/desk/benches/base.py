@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+
 from PySide6.QtCore import QObject, QPointF, QRectF
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QWidget
 
+from ...core import cards
 from ...core.job import Shot
+from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.service import Reply
+from ...core.shape.advise import shape_text
 from ..model import Desk
+from ..widgets.framing import Framed, Shapes
 from ..widgets.plots import Plot
+from ..widgets.questions import Number, Numbers, Question
 
 
 class StageBench(QObject):
@@ -20,11 +27,14 @@ class StageBench(QObject):
     whole = False
     scopes = False
     marks = False
+    side_share = 0.6  # of the main picture's width, for the delivered one beside it
+    whole_words = "the whole picture, desqueezed"
     hint = ""
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
+        self.shapes: Shapes | None = None
         self.questions: list[QWidget] = []
         self.instruments: list[Plot] = []
         self.build()
@@ -35,6 +45,49 @@ class StageBench(QObject):
     def refresh(self, shot: Shot, walked: Walk) -> None:
         """Shows the answers, reasons and plots of a shot; called after every change."""
 
+    def delivered(self, shot: Shot) -> list[str]:
+        """Cards whose pictures are wanted small, beside the ones in view."""
+        if self.shapes is None:
+            return []
+        chosen = self.desk.route_of(shot).deliver.cards
+        known = {name: cards.delivery(name) for name in cards.paths("deliveries")}
+        first = [n for n in chosen if n in known]
+        own = [n for n, card in known.items() if card.wanted is not None and n not in first]
+        seen: list[Fraction | None] = []
+        result = []
+        for name in [*first, *own]:  # one of each shape: those that are chosen, then those that could be
+            if known[name].wanted not in seen:
+                seen.append(known[name].wanted)
+                result.append(name)
+        return result[:5]
+
+    def show_shapes(self, shot: Shot) -> None:
+        """Fills ``shapes`` anew; pictures that it has are kept until newer ones come."""
+        if self.shapes is None:
+            return
+        old = [f.picture for f in self.shapes.frames]
+        frames = []
+        for i, name in enumerate(self.delivered(shot)):
+            walked = self.desk.walk_as(shot, name)
+            w, h = walked["deliver"].after.raster
+            card = walked.card
+            frames.append(Framed(shape_text(Fraction(w, max(h, 1))), w / max(h, 1), old[i] if i < len(old) else None, card.title_safe, card.covered,
+                                 name == self.desk.card_of(shot)))  # fmt: skip
+        self.shapes.show_frames(frames, "dotted: titles are safe inside · shaded: covered by players")
+
+    def take_in_hand(self, index: int) -> None:
+        """The shape that was clicked is shown large, and answers may be given for it alone."""
+        shot = self.desk.shot
+        if shot is not None:
+            self.desk.take_card(self.delivered(shot)[index])
+
+    def moved(self, shot: Shot) -> None:
+        """Only the frame in view has changed."""
+
+    def pegs(self, shot: Shot) -> list[int]:
+        """Frames with a keyframe."""
+        return []
+
     def pictured(self, reply: Reply) -> None:
         """A delivered picture has come, with its scopes."""
 
@@ -43,3 +96,34 @@ class StageBench(QObject):
 
     def dragged(self, place: QPointF, done: bool) -> None:
         """The person drags on the main picture; ``place`` 0–1 in it."""
+
+
+class Alone(Question):
+    """Where one delivered shape lies, the others left as they are; only for cards that have a shape of their own."""
+
+    def __init__(self, bench: StageBench) -> None:
+        self.desk = bench.desk
+        self.right, self.down = Number(0, 0.5, -200, 200, 1, True), Number(0, 0.5, -200, 200, 1, True)
+        super().__init__("Move this shape alone?", Numbers(("right, %", self.right), ("down, %", self.down)))
+        for field in (self.right, self.down):
+            field.drafted.connect(lambda _: self._draft())
+            field.settled.connect(lambda _: self.desk.commit())
+
+    def _draft(self) -> None:
+        self.nudge(self.right.value / 100, self.down.value / 100)
+
+    def nudge(self, x: float, y: float) -> None:
+        """Drafts this shape's place."""
+        shot = self.desk.shot
+        wanted = cards.delivery(self.desk.card_of(shot)).wanted if shot else None
+        if shot is not None and wanted is not None:
+            moved = self.desk.route_of(shot).shape.nudged(wanted, x, y)
+            self.desk.draft("shape", nudges=to_plain(moved))
+
+    def refresh(self, walked: Walk) -> None:
+        wanted = walked.card.wanted
+        self.setVisible(wanted is not None)
+        x, y = walked.route.shape.nudge(wanted)
+        self.right.set_value(x * 100)
+        self.down.set_value(y * 100)
+        self.say(f"In hand is {walked.card.title}. It follows what is framed for all; what is set here moves it alone.")

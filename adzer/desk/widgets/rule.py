@@ -26,6 +26,7 @@ class Rule(QWidget):
         self.frames, self.start, self.stop, self.frame = 1, 0, 1, 0
         self.rate = Fraction(25)
         self.marks: list[int] = []
+        self.keys: list[int] = []
         self._label = lambda frame: str(frame)
         self._grab: str | None = None
 
@@ -33,10 +34,11 @@ class Rule(QWidget):
         return QSize(400, 46)
 
     def set_shot(
-        self, frames: int, start: int, stop: int, rate: Fraction, label: object, marks: Sequence[int] = ()
-    ) -> None:
-        """``label``: frame number → timecode; ``marks``: frames with a peg."""
-        self.marks = list(marks)
+        self, frames: int, start: int, stop: int, rate: Fraction, label: object, marks: Sequence[int] = (),
+        keys: Sequence[int] = (),
+    ) -> None:  # fmt: skip
+        """``label``: frame number → timecode; ``marks``: frames with a dot; ``keys``: keyframes, with a peg."""
+        self.marks, self.keys = list(marks), list(keys)
         self.frames, self.start, self.stop, self.rate = max(frames, 1), start, stop, rate
         self._label = label  # type: ignore[assignment]
         self.update()
@@ -84,6 +86,9 @@ class Rule(QWidget):
         painter.setBrush(p.ink)
         for frame in self.marks:
             painter.drawEllipse(QPointF(self._x(frame + 0.5), 6), 3.2, 3.2)
+        for frame in self.keys:
+            x = self._x(frame + 0.5)
+            painter.fillRect(QRectF(x - 2.5, 2, 5, 11), p.accent)
         x = self._x(self.frame + 0.5)
         painter.setPen(QPen(p.ink, 2))
         painter.drawLine(QPointF(x, 1), QPointF(x, bottom))

@@ -1,0 +1,417 @@
+"""Shape for recordings of directions: where the view looks, how wide, how it moves, and what resolution is left."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from fractions import Fraction
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+
+from ...core.errors import AdzerError
+from ...core.job import Shot
+from ...core.records import to_plain
+from ...core.route import Walk
+from ...core.shape import path as paths
+from ...core.shape import view as views
+from ...core.shape.path import Key, Sides, ViewPath
+from ...core.shape.sphere import PROJECTIONS, angles, heading_tilt, rotation
+from ...core.shape.view import Viewed
+from ..widgets.framing import Field, Lines, Shapes
+from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from .base import Alone, StageBench
+
+SHAPES = (
+    ("16:9", Fraction(16, 9)),
+    ("2.39", Fraction(239, 100)),
+    ("4:5", Fraction(4, 5)),
+    ("1:1", Fraction(1)),
+    ("9:16", Fraction(9, 16)),
+)
+EASES = (
+    ("hold, then cut", "hold"),
+    ("even speed", "linear"),
+    ("eased", "ease"),
+    ("on without a stop", "through"),
+    ("eased by hand", "sides"),
+)
+AMBER = QColor("#F2A84A")
+FIRST = ViewPath(shape=Fraction(16, 9))
+
+
+class ViewBench(StageBench):
+    stage = "shape"
+    whole = True
+    side_share = 1.0
+    whole_words = "everything recorded, with the view in it"
+    hint = "drag the view · G keyframe here · ⇧G take it off · , . keyframe before, after · H horizon · T thirds · Q as recorded"
+
+    def build(self) -> None:
+        desk = self.desk
+        self._viewed: Viewed | None = None
+        self._last: QPointF | None = None
+        self._marking: list[QPointF] | None = None  # marks on the horizon so far, while it is being marked
+        self.what = Choice([("a flat view", True), ("as it is recorded", False)])
+        self.what.chosen.connect(lambda v: self._answer(FIRST if v else None))
+        self.what_card = Question("What is delivered of it?", self.what)
+        self.heading, self.tilt = Number(0, 0.5, -180, 180, 1, True), Number(0, 0.5, -90, 90, 1, True)
+        self.roll, self.fov = Number(0, 0.5, -180, 180, 1, True), Number(90, 0.5, 1, 340, 1)
+        for name, field in (("heading", self.heading), ("tilt", self.tilt), ("roll", self.roll), ("fov", self.fov)):
+            self._number(field, name)
+        self.where_card = Question(
+            "Where does it look?", Numbers(("heading, °", self.heading), ("tilt, °", self.tilt), ("roll, °", self.roll))
+        )
+        self.wide_card = Question("How wide is it?", Numbers(("degrees across", self.fov)))
+        self.flat = Pick([(p.title, name) for name, p in PROJECTIONS.items()])
+        self.flat.chosen.connect(lambda v: self._answer(self._changed(projection=v)))
+        self.amount = Number(1, 0.01, 0, 1, 2)
+        self.amount.drafted.connect(lambda v: self._draft(self._changed(amount=v)))
+        self.amount.settled.connect(lambda _: desk.commit())
+        self.amount_row = Numbers(("how much of a compromise, 0–1", self.amount))
+        self.flat_card = Question("How is it laid flat?", self.flat, self.amount_row)
+        self.ease = Pick(EASES)
+        self.ease.chosen.connect(self._set_ease)
+        self.start, self.end = Number(40, 1, 0, 100, 0), Number(40, 1, 0, 100, 0)
+        for field in (self.start, self.end):
+            field.drafted.connect(
+                lambda _: self._draft(self._with_ease(Sides(self.start.value / 100, self.end.value / 100)))
+            )
+            field.settled.connect(lambda _: desk.commit())
+        self.sides = Numbers(("gathers speed, %", self.start), ("loses it, %", self.end))
+        self.move_card = Question(
+            "How does it move from here?",
+            self.ease,
+            self.sides,
+            act("Keyframe here  G", self.set_key),
+            act("Make smooth", self.make_smooth, False),
+        )
+        self.shape = Choice(SHAPES)
+        self.shape.chosen.connect(lambda v: desk.answer("shape", shape=v))
+        self.shape_card = Question("What shape is delivered?", self.shape)
+        self.alone = Alone(self)
+        self.level = act("Mark the horizon  H", self.mark_horizon, False)
+        self.level_card = Question("Is the horizon level?", self.level)
+        self.across = Number(180, 0.5, 60, 280, 1)
+        self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
+        self.across.settled.connect(lambda _: desk.commit())
+        self.across_card = Question("How far does the lens see?", Numbers(("degrees across its disc", self.across)))
+        self.eye = Choice([("left", "left"), ("right", "right")])
+        self.eye.chosen.connect(lambda v: desk.answer("shape", eye=v))
+        self.eye_card = Question("Which eye is it taken of?", self.eye)
+        self.questions = [
+            self.what_card, self.where_card, self.wide_card, self.flat_card, self.move_card, self.shape_card,
+            self.alone,
+            self.level_card, self.across_card, self.eye_card,
+        ]  # fmt: skip
+        self.turns = Lines("Heading, tilt, width", "°", 2)
+        self.speed = Lines("How fast it turns", "°/s", 2)
+        self.left = Field("Resolution left", 2)
+        self.shapes = Shapes("Every shape of it", 4)
+        self.shapes.picked.connect(self.take_in_hand)
+        self.instruments = [self.turns, self.speed, self.left, self.shapes]
+
+    # --- the path ---------------------------------------------------------------------------------------------------
+    def _path(self) -> ViewPath | None:
+        shot = self.desk.shot
+        return self.desk.route_of(shot).shape.view if shot else None
+
+    def _time(self) -> float:
+        shot = self.desk.shot
+        return self.desk.frame / float(shot.facts.rate or 25) if shot else 0.0
+
+    def _near(self) -> float:
+        """Within half a frame a keyframe is at this frame."""
+        shot = self.desk.shot
+        return 0.5 / float(shot.facts.rate or 25) if shot else 0.02
+
+    def _key(self) -> Key:
+        """Where the view is now, as a keyframe."""
+        path = self._path() or FIRST
+        return next((k for k in path.keys if abs(k.t - self._time()) < self._near()), paths.key_at(path, self._time()))
+
+    def _changed(self, **changes: object) -> ViewPath:
+        return msgspec.structs.replace(self._path() or FIRST, **changes)
+
+    def _moved(self, **changes: float) -> ViewPath:
+        """The path with the view changed here: a still view altogether, a moving one by a keyframe at this frame."""
+        path = self._path() or FIRST
+        if len(path.keys) == 1:
+            return msgspec.structs.replace(path, keys=(msgspec.structs.replace(path.keys[0], **changes),))
+        return paths.with_key(path, msgspec.structs.replace(self._key(), **changes), self._near())
+
+    def _draft(self, path: ViewPath | None) -> None:
+        self.desk.draft("shape", view=to_plain(path))
+
+    def _answer(self, path: ViewPath | None) -> None:
+        self.desk.answer("shape", view=to_plain(path))
+
+    def _number(self, field: Number, name: str) -> None:
+        field.drafted.connect(lambda v: self._draft(self._moved(**{name: v})))
+        field.settled.connect(lambda _: self.desk.commit())
+
+    def set_key(self) -> None:
+        """G: the view as it is now becomes a keyframe at this frame."""
+        path = self._path()
+        if path is None:
+            self._answer(FIRST)
+            return
+        self._answer(paths.with_key(path, msgspec.structs.replace(self._key(), t=round(self._time(), 4)), self._near()))
+
+    def drop_key(self) -> None:
+        """Shift+G: takes the keyframe of this frame off."""
+        path = self._path()
+        if path is None or len(path.keys) == 1 or all(abs(k.t - self._time()) >= self._near() for k in path.keys):
+            self.desk.said.emit("There is no keyframe here that could be taken off.")
+            return
+        self._answer(paths.without_key(path, self._time(), self._near()))
+
+    def next_key(self, step: int) -> None:
+        path, shot = self._path(), self.desk.shot
+        if path is None or shot is None:
+            return
+        rate = float(shot.facts.rate or 25)
+        ahead = [round(k.t * rate) for k in path.keys if (k.t - self._time()) * step > self._near()]
+        if ahead:
+            self.desk.go_to(min(ahead) if step > 0 else max(ahead))
+
+    def _segment(self) -> int:
+        """The keyframe from which the view goes on at this moment."""
+        path = self._path() or FIRST
+        return max((n for n, k in enumerate(path.keys) if k.t <= self._time() + self._near()), default=0)
+
+    def _with_ease(self, ease: object) -> ViewPath:
+        path = self._path() or FIRST
+        keys = list(path.keys)
+        keys[self._segment()] = msgspec.structs.replace(keys[self._segment()], ease=ease)
+        return msgspec.structs.replace(path, keys=tuple(keys))
+
+    def _set_ease(self, ease: str) -> None:
+        self._answer(self._with_ease(Sides(self.start.value / 100, self.end.value / 100) if ease == "sides" else ease))
+
+    def make_smooth(self) -> None:
+        path = self._path()
+        if path is not None:
+            made = paths.smooth(path)
+            self._answer(made)
+            self.desk.said.emit(f"{len(path.keys)} keyframes became {len(made.keys)}, within half a degree of the way.")
+
+    def pegs(self, shot: Shot) -> list[int]:
+        path = self.desk.route_of(shot).shape.view
+        rate = float(shot.facts.rate or 25)
+        return [round(k.t * rate) for k in path.keys] if path and len(path.keys) > 1 else []
+
+    def moved(self, shot: Shot) -> None:
+        self.refresh(shot, self.desk.walk(shot))
+
+    # --- the horizon --------------------------------------------------------------------------------------------------
+    def mark_horizon(self) -> None:
+        """H: the next two places clicked on the unrolled picture lie on the horizon; pressed again, it is given up."""
+        self._marking = None if self._marking is not None else []
+        self.level.setText("Click two places on it" if self._marking is not None else "Mark the horizon  H")
+        self.desk.drafted.emit()
+
+    def _mark(self, place: QPointF) -> None:
+        assert self._marking is not None
+        self._marking.append(place)
+        if len(self._marking) < 2:
+            self.desk.drafted.emit()
+            return
+        marks, self._marking = self._marking, None
+        self.level.setText("Mark the horizon  H")
+        viewed = self._viewed
+        if viewed is None:
+            return
+        x, y, _, _ = viewed.warp.region
+        w, h = self._raster()
+        found = [viewed.lens.direction(np.array([m.x() * w - x, m.y() * h - y])) for m in marks]
+        try:
+            self.desk.answer("shape", level=[round(v, 3) for v in views.level_through(*found)])
+        except AdzerError as error:
+            self.desk.said.emit(str(error))
+
+    # --- showing --------------------------------------------------------------------------------------------------------
+    def refresh(self, shot: Shot, walked: Walk) -> None:
+        settings, adds = walked.route.shape, walked["shape"].result.adds
+        self._viewed = adds if isinstance(adds, Viewed) else None
+        before = walked["shape"].before
+        self.what.set_value(settings.view is not None)
+        kind = "The sphere" if before.projection == "equirectangular" else "The lens"
+        self.what_card.say(
+            f"{kind} was found by Read. A flat view goes anywhere; the whole needs a place that shows spheres."
+        )
+        for card in self.questions[1:]:
+            card.setVisible(self._viewed is not None)
+        self.alone.refresh(walked)
+        self.across_card.setVisible(self._viewed is not None and before.projection == "fisheye")
+        self.eye_card.setVisible(self._viewed is not None and before.eyes not in (None, "one"))
+        if self._viewed is None or settings.view is None:
+            for plot in self.instruments:
+                plot.setVisible(False)
+            return
+        for plot in self.instruments:
+            plot.setVisible(True)
+        self._show(shot, walked, settings.view, self._viewed)
+
+    def _show(self, shot: Shot, walked: Walk, path: ViewPath, viewed: Viewed) -> None:
+        rate, key, settings = float(shot.facts.rate or 25), self._key(), walked.route.shape
+        for field, value in (
+            (self.heading, key.heading),
+            (self.tilt, key.tilt),
+            (self.roll, key.roll),
+            (self.fov, key.fov),
+        ):
+            field.set_value(value)
+        here = len(path.keys) > 1 and any(abs(k.t - self._time()) < self._near() for k in path.keys)
+        held = "Still: dragging moves the view of the whole shot." if len(path.keys) == 1 else (
+            "A keyframe lies here." if here else "Between keyframes: changing the view sets one here."
+        )  # fmt: skip
+        self.where_card.say(held, "Others turn the camera only between cuts, and let a cut do the move.")
+        kept = views.left(viewed.warp, shot.start / rate, shot.stop / rate)
+        w, h = viewed.fitted.picture
+        whole = self._widest_for(viewed)
+        self.wide_card.say(
+            f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
+            f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. {w}×{h} is filled from {whole:.0f}° across."
+        )
+        self.flat.set_value(path.projection)
+        self.amount.set_value(path.amount)
+        self.amount_row.setVisible(path.projection == "compromise")
+        self.flat_card.say(PROJECTIONS[path.projection].bends)
+        self._show_move(shot, path, rate)
+        self.show_shapes(shot)
+        self.shape.set_value(settings.shape or Fraction(16, 9))
+        self.shape_card.setVisible(walked.card.wanted is None)
+        self.shape_card.say(
+            "A narrower shape keeps the height of the view, a wider one its width: nothing is framed anew."
+        )
+        lean = settings.level
+        self.level_card.say(
+            f"Its up leans {abs(lean[0]):.1f}° and {abs(lean[1]):.1f}° and is put upright." if any(lean)
+            else "Nothing is levelled. Mark two places on the horizon, far apart."
+        )  # fmt: skip
+        self.across.set_value(settings.across or views.ROUND_ACROSS)
+        self.across_card.say(
+            "Its disc was measured; how many degrees it spans is the lens's own. 180 stands until you say."
+        )
+        self.eye.set_value(settings.eye)
+        shown = views.density(viewed.warp, self._time())
+        self.left.show_field(
+            shown, f"recorded per delivered, least {kept.least:.2f}" + (f", {kept.bare:.0%} bare" if kept.bare else "")
+        )
+
+    def _widest_for(self, viewed: Viewed) -> float:
+        """Degrees across, at this moment's projection, at which the delivered raster is just filled in its middle."""
+        path, now = viewed.warp.path, self._key()
+        low, high = paths.NARROWEST, PROJECTIONS[path.projection].widest(path.amount)
+        for _ in range(14):
+            fov = (low + high) / 2
+            key = msgspec.structs.replace(now, t=0.0, fov=fov)
+            warp = replace(viewed.warp, path=msgspec.structs.replace(path, keys=(key,)))
+            middle = views.density(warp, 0.0, 1, 1)[0, 0]
+            low, high = (fov, high) if middle < 1 else (low, fov)
+        return high
+
+    def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
+        n = self._segment()
+        ease = path.keys[n].ease
+        self.ease.set_value("sides" if isinstance(ease, Sides) else ease)
+        self.sides.setVisible(isinstance(ease, Sides))
+        if isinstance(ease, Sides):
+            self.start.set_value(ease.start * 100)
+            self.end.set_value(ease.end * 100)
+        seconds = shot.facts.frames / rate
+        found = paths.check_moves(path, seconds, rate)
+        if len(path.keys) == 1:
+            say = "One keyframe: the view is still. Two or three make a move; G sets one at the frame in view."
+        elif found:
+            say = found[0].text
+        else:
+            say = f"{len(path.keys)} keyframes; no move turns fast enough to be seen to jump or to make people ill."
+        self.move_card.say(say, "Few keyframes move smoothly, many jolt. Many prefer a cut to any move.")
+        times = np.linspace(0, seconds, 160)
+        turns, fovs = paths.views_at(path, times)
+        heading, tilt, _ = angles(turns)
+        pegs = [k.t for k in path.keys]
+        self.turns.show_lines(
+            times, [("heading", np.unwrap(heading, period=360)), ("tilt", tilt), ("width", fovs)], pegs, self._time()
+        )
+        pace = views.pace(path, 0.0, seconds, rate)
+        limits = [(paths.ILL, "ill"), (float(fovs.min()) / (paths.STROBES * 25 / rate), "jumps")]
+        self.speed.show_lines(pace.times, [("", pace.speed)], pegs, self._time(), limits)
+
+    # --- on the picture ---------------------------------------------------------------------------------------------------
+    def _raster(self) -> tuple[int, int]:
+        shot = self.desk.shot
+        return shot.facts.raster if shot else (1, 1)
+
+    def _points(self, rect: QRectF, d: NDArray[np.float64]) -> list[list[QPointF]]:
+        """Directions as lines on the unrolled picture, broken where they leave it on one side and come back on the other."""
+        viewed = self._viewed
+        assert viewed is not None
+        x, y, w, h = viewed.warp.region
+        place = viewed.lens.place(d)
+        whole = self._raster()
+        px = rect.left() + (place[:, 0] + x) / whole[0] * rect.width()
+        py = rect.top() + (place[:, 1] + y) / whole[1] * rect.height()
+        jumps = np.flatnonzero(np.hypot(np.diff(place[:, 0]) / w, np.diff(place[:, 1]) / h) > 0.3) + 1
+        parts = np.split(np.arange(len(px)), jumps)
+        return [[QPointF(px[i], py[i]) for i in part] for part in parts if len(part)]
+
+    def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        viewed = self._viewed
+        if viewed is None:
+            return
+        warp = viewed.warp
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if not warp.still:
+            seconds = max(k.t for k in warp.path.keys)
+            turns, _ = paths.views_at(warp.path, np.linspace(warp.path.keys[0].t, seconds, 120))
+            way = (rotation(0.0, *warp.level) @ turns)[:, :, 1]
+            painter.setPen(QPen(QColor(255, 255, 255, 190), 1.4, Qt.PenStyle.DashLine))
+            for line in self._points(rect, way):
+                painter.drawPolyline(QPolygonF(line))
+            pegs = rotation(0.0, *warp.level) @ paths.views_at(warp.path, [k.t for k in warp.path.keys])[0]
+            painter.setPen(QPen(QColor(0, 0, 0, 160), 1))
+            painter.setBrush(QColor("#FFFFFF"))
+            for line in self._points(rect, pegs[:, :, 1]):
+                for point in line:
+                    painter.drawEllipse(point, 4, 4)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+        edge = views.outline(warp, self._time())
+        for width, colour in ((4.0, QColor(0, 0, 0, 90)), (2.0, AMBER)):
+            painter.setPen(QPen(colour, width))
+            for line in self._points(rect, np.concatenate([edge, edge[:1]])):
+                painter.drawPolyline(QPolygonF(line))
+        turn, _ = paths.views_at(warp.path, [self._time()])
+        centre = (rotation(0.0, *warp.level) @ turn)[:, :, 1]
+        for line in self._points(rect, centre):
+            painter.drawLine(line[0] + QPointF(-7, 0), line[0] + QPointF(7, 0))
+            painter.drawLine(line[0] + QPointF(0, -7), line[0] + QPointF(0, 7))
+        for mark in self._marking or ():
+            point = QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height())
+            painter.drawEllipse(point, 6, 6)
+
+    def dragged(self, place: QPointF, done: bool) -> None:
+        viewed = self._viewed
+        if viewed is None:
+            return
+        if self._marking is not None:
+            if done:
+                self._mark(place)
+            return
+        if done:
+            self._last = None
+            self.desk.commit()
+            return
+        if self._last is not None:
+            x, y, _, _ = viewed.warp.region
+            w, h = self._raster()
+            ends = [viewed.lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (self._last, place)]
+            (h0, t0), (h1, t1) = (tuple(float(v) for v in heading_tilt(e)) for e in ends)
+            key = self._key()
+            heading = (key.heading + h1 - h0 + 180) % 360 - 180
+            self._draft(self._moved(heading=round(heading, 3), tilt=round(min(max(key.tilt + t1 - t0, -90), 90), 3)))
+        self._last = place

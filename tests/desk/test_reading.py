@@ -13,8 +13,7 @@ from PySide6.QtWidgets import QApplication
 from adzer.core import proxies
 from adzer.core.job import Job
 from adzer.core.read.relink import Match
-from adzer.core.sim.demo import CLIPS, demo_job
-from adzer.desk.app import application
+from adzer.core.sim.demo import CLIPS
 from adzer.desk.benches.read import ReadBench
 from adzer.desk.dialogs import Describe, Relink, Rename
 from adzer.desk.model import Desk
@@ -22,32 +21,6 @@ from adzer.desk.shots import wait
 from adzer.desk.window import Window
 
 from ..conftest import write_clip
-
-
-@pytest.fixture(scope="session")
-def qapp():
-    return application()
-
-
-@pytest.fixture(scope="session")
-def made(tmp_path_factory):
-    """The demo job, looked at once."""
-    folder = tmp_path_factory.mktemp("demo")
-    demo_job(folder)
-    return folder
-
-
-@pytest.fixture
-def window(qapp, made, tmp_path):
-    import shutil
-
-    home = tmp_path / "home"
-    shutil.copytree(made, home)
-    window = Window(Desk(Job.open(next(home.glob("*.adzer")))))
-    window.show()
-    qapp.processEvents()
-    yield window
-    window.close()
 
 
 @pytest.fixture

@@ -18,7 +18,6 @@ from adzer.core.job import Job
 from adzer.core.media import probe
 from adzer.core.sim.demo import demo_job
 from adzer.core.stage import STAGES
-from adzer.desk.app import application
 from adzer.desk.benches.colour import ColourBench
 from adzer.desk.benches.deliver import DeliverBench
 from adzer.desk.benches.shape import ShapeBench
@@ -28,11 +27,6 @@ from adzer.desk.theme import DAY, DIM, style_sheet, theme
 from adzer.desk.window import Window
 
 from ..conftest import write_clip
-
-
-@pytest.fixture(scope="session")
-def qapp():
-    return application()
 
 
 @pytest.fixture

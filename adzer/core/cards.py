@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 import os
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from fractions import Fraction
@@ -187,8 +187,34 @@ def _files(kind: str) -> Iterator[Path]:
             yield from sorted(folder.glob("*.toml"))
 
 
+_settled: ContextVar[dict[Any, Any] | None] = ContextVar("settled", default=None)
+
+
+@contextmanager
+def settled() -> Iterator[None]:
+    """Within, the folders are looked at once: whoever asks for many cards in one go does not wait for the disk each time."""
+    token = _settled.set({} if _settled.get() is None else _settled.get())
+    try:
+        yield
+    finally:
+        _settled.reset(token)
+
+
+def _once(key: Any, ask: Callable[[], C]) -> C:
+    held = _settled.get()
+    if held is None:
+        return ask()
+    if key not in held:
+        held[key] = ask()
+    return held[key]
+
+
 def stamp(kind: str) -> tuple[str, float, float]:
     """Changes when a card of a kind comes or goes."""
+    return _once(kind, lambda: _stamp(kind))
+
+
+def _stamp(kind: str) -> tuple[str, float, float]:
     own = own_folder() / kind
     try:
         touched = own.stat().st_mtime
@@ -225,6 +251,14 @@ def pinned(held: dict[str, Card]) -> Iterator[None]:
         _pinned.reset(token)
 
 
+def _changed(path: Path) -> float | None:
+    """When a file was last written; None if it is not there."""
+    try:
+        return path.stat().st_mtime
+    except OSError:
+        return None
+
+
 def find(kind: str, name: str, type_: type[C]) -> C:
     """The card of that name (or file path); UnreadableError lists the names there are."""
     held = _pinned.get({}).get(f"{kind}/{name}")
@@ -232,9 +266,10 @@ def find(kind: str, name: str, type_: type[C]) -> C:
         return held
     known = paths(kind)
     path = known.get(name) or (Path(name) if name.endswith(".toml") else None)
-    if path is None or not path.exists():
+    changed = _once(path, lambda: _changed(path)) if path is not None else None
+    if path is None or changed is None:
         raise UnreadableError(f"There is no card {name!r} among the {kind}. There are: {', '.join(sorted(known))}.")
-    card = _cached(path, kind, path.stat().st_mtime)
+    card = _cached(path, kind, changed)
     assert isinstance(card, type_)
     return card
 

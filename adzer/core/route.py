@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from . import records
+from . import cards, records
 from .cards import DeliveryCard, delivery
 from .colour import step as colour
 from .colour.settings import ColourSettings
@@ -135,13 +135,14 @@ def walk(
     context = Context(facts, seen, card, job_rate, problem, usual)
     picture = read.tagged(facts)
     stops = []
-    for stage in STAGES:
-        try:
-            result = STEPS[stage](picture, getattr(route, stage), context)
-        except UnreadableError as error:
-            result = StepResult(picture, "?", (Finding(Level.STOP, f"{stage}-card", str(error), stage),))
-        stops.append(Stop(stage, picture, result))
-        picture = result.picture
+    with cards.settled():
+        for stage in STAGES:
+            try:
+                result = STEPS[stage](picture, getattr(route, stage), context)
+            except UnreadableError as error:
+                result = StepResult(picture, "?", (Finding(Level.STOP, f"{stage}-card", str(error), stage),))
+            stops.append(Stop(stage, picture, result))
+            picture = result.picture
     return Walk(tuple(stops), card, route)
 
 

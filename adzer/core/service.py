@@ -34,6 +34,7 @@ from .read.seen import Seen
 from .read.step import assumed_samples
 from .render import trial
 from .route import Route, walk
+from .shape import track
 from .shape.measure import measure_squeeze
 
 WAVE_COLUMNS, WAVE_LEVELS = 320, 192
@@ -62,7 +63,7 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · squeeze · join. ``key`` comes back."""
+    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · join. ``key`` comes back."""
 
     key: str
     what: str
@@ -213,6 +214,25 @@ def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:
     return np.array([v for p in parts for v in (p.min(), p.max())])
 
 
+FOLLOW_AT_ONCE = 20  # frames, so that it can be seen how far it is, and stopped
+
+
+def _follow(
+    facts: FileFacts, begun: track.Follower | track.Marked, first: int, stop: int
+) -> tuple[track.Follower, list[track.Point]]:
+    """Some frames on from a mark on frame ``first``, or from where it was left off before it; never beyond ``stop``."""
+    points = []
+    last = min(stop, first + FOLLOW_AT_ONCE)
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        frames = ((f.number, tuple(f.cropped(i) for i in range(len(f.planes)))) for f in reader.frames(first, last))
+        if isinstance(begun, track.Marked):
+            _, planes = next(frames)
+            begun = begun.start(planes)
+            points.append(begun.point(first))
+        begun, more = track.through(begun, frames)
+    return begun, points + more
+
+
 def do_chore(chore: Chore) -> Any:
     """The answer to a chore; AdzerError with a sentence."""
     if chore.what == "take":
@@ -229,6 +249,8 @@ def do_chore(chore: Chore) -> Any:
         return proxies.match(shots, found), found, said
     if chore.what == "baked":
         return proxies.look_of(*chore.args)
+    if chore.what == "follow":
+        return _follow(*chore.args)
     if chore.what == "squeeze":
         return measure_squeeze(*chore.args)
     if chore.what == "join":

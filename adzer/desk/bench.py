@@ -101,6 +101,8 @@ class BenchView(QWidget):
         self._lay_out()
         self.timer = QTimer(self)
         self.timer.timeout.connect(self._next_frame)
+        self._small = QTimer(self, singleShot=True)
+        self._small.timeout.connect(self._ask_small)
         self._ready = True
         for view in (self.picture, self.side):
             view.space_changed.connect(self.ask)
@@ -268,9 +270,21 @@ class BenchView(QWidget):
         if bench.whole:
             room = self.side.room()
             self.desk.worker.picture("side", **common, size=(room.width(), room.height()))
-        if not self.desk.drafting and not self.timer.isActive():  # the small ones follow when an answer is let go
-            for i, name in enumerate(bench.delivered(shot)):
-                self.desk.worker.picture(f"shape-{i}", **(common | {"card": name}), size=(320, 220))
+        if bench.shapes is not None and not self.desk.drafting and not self.timer.isActive():
+            self._small.start(60)
+
+    def _ask_small(self) -> None:
+        """The delivered shapes follow when an answer was let go, in a turn of their own."""
+        shot, bench = self.desk.shot, self.bench
+        if shot is None or bench is None or bench.shapes is None or not self.isVisible():
+            return
+        bench.show_shapes(shot)
+        facts, route = self.desk.shown(shot)
+        for i, name in enumerate(bench.delivered(shot)):
+            self.desk.worker.picture(
+                f"shape-{i}", facts=facts, seen=self.desk.seen(shot), route=route, card=name,
+                number=min(self.desk.frame, facts.frames - 1), size=(320, 220),
+            )  # fmt: skip
 
     def _pictured(self, reply: Reply) -> None:
         if reply.key.startswith("shape-") and self.bench is not None and self.bench.shapes is not None and reply.after:

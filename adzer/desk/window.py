@@ -157,6 +157,7 @@ class Window(QMainWindow):
             Action("take the keyframe off", ("Shift+G",), benched, lambda: self._view("drop_key"), "⇧G"),
             Action("keyframe before", (",",), benched, lambda: self._view("next_key", -1)),
             Action("keyframe after", (".",), benched, lambda: self._view("next_key", 1)),
+            Action("follow a thing with the view", ("Y",), benched, lambda: self._view("follow_thing")),
             Action("mark a round thing", ("B",), benched, lambda: self._view("mark_round")),
             Action("mark the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
             Action("smooth path with few keyframes", (), benched, lambda: self._view("make_smooth")),

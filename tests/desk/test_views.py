@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from fractions import Fraction
 
+import numpy as np
 import pytest
 from PySide6.QtCore import QPointF
 
 from adzer.core.cards import delivery
 from adzer.core.compile import freeze
 from adzer.core.shape import sphere
+from adzer.core.shape.path import views_at
 from adzer.core.shape.view import Viewed
 from adzer.desk.shots import wait
 
@@ -135,3 +137,35 @@ def test_a_marked_wheel_says_the_squeeze(window):
     assert desk.shot.route.shape.squeeze == Fraction(8, 5) and desk.shot.route.shape.lens == "scope-160"
     window._view("set_key")  # belongs to spheres; says so instead of failing
     assert "sphere or round lens" in window.note.text()
+
+
+def test_the_view_follows_what_is_marked(window, bench):
+    """The cartwheel, boxed on the unrolled picture: the path keeps it in the middle; on a third it is moved there at once."""
+    desk = window.desk
+    w, h = desk.shot.facts.raster
+    place = wheel_place(desk.shot, 0)
+    window._view("follow_thing")
+    r = 16
+    for x, y, done in ((-r, -r, False), (0, 0, False), (r, r, False), (r, r, True)):
+        bench.dragged(QPointF((place[0] + x) / w, (place[1] + y) / h), done)
+    assert wait(lambda: len(bench.follow.points) == desk.shot.facts.frames and not desk.worker.busy, settle=0.2)
+    view = desk.shot.route.shape.view
+    assert 2 <= len(view.keys) <= 6 and "Seen on 60 of 60" in bench.follow.reason
+    lens = desk.walk(desk.shot)["shape"].result.adds.lens
+    for frame in (0, 30, 59):
+        turns, _ = views_at(view, [frame / 25])
+        assert sphere.between(turns[0, :, 1], lens.direction(wheel_place(desk.shot, frame))) < 6
+    bench.follow.place.choose(1 / 3)
+    turns, _ = views_at(desk.shot.route.shape.view, [1.2])
+    local = lens.direction(wheel_place(desk.shot, 30)) @ turns[0]
+    x, _ = sphere.view_places("straight", view.keys[0].fov, 1.0, local)
+    assert 0.15 < x < 0.55
+
+
+def wheel_place(shot, frame):
+    """Recorded pixels of the cartwheel's middle."""
+    from adzer.core.sim import camera as cameras
+    from adzer.core.sim import world
+
+    middle = np.array([[world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]])
+    return cameras.load("sphere").sized(shot.facts.raster).project(middle, frame / 25)[0]

@@ -71,6 +71,27 @@ class Follower:
     hidden: int = 0
     gone: bool = False
 
+    def point(self, frame: int) -> Point:
+        """Where it is, taken as sure: the frame on which it was marked."""
+        heading, tilt = heading_tilt(self.at)
+        return Point(frame, float(heading), float(tilt), self.size, 1.0)
+
+
+@dataclass(frozen=True)
+class Marked:
+    """A thing of ``size`` degrees across that was marked at a direction, before its frame has been looked at."""
+
+    lens: Recording
+    region: tuple[int, int, int, int]
+    sub: tuple[int, int]
+    rate: float
+    heading: float
+    tilt: float
+    size: float
+
+    def start(self, planes: Planes) -> Follower:
+        return start(planes, self.lens, self.region, self.sub, self.rate, self.heading, self.tilt, self.size)
+
 
 _WINDOW = np.outer(np.hanning(SIDE + 2)[1:-1], np.hanning(SIDE + 2)[1:-1])
 _PLACE = (np.arange(SIDE) + 0.5) / SIDE * 2 - 1

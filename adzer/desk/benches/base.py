@@ -67,12 +67,17 @@ class StageBench(QObject):
             return
         old = [f.picture for f in self.shapes.frames]
         frames = []
+        in_hand = self.desk.card_of(shot)
         for i, name in enumerate(self.delivered(shot)):
-            walked = self.desk.walk_as(shot, name)
-            w, h = walked["deliver"].after.raster
-            card = walked.card
-            frames.append(Framed(shape_text(Fraction(w, max(h, 1))), w / max(h, 1), old[i] if i < len(old) else None, card.title_safe, card.covered,
-                                 name == self.desk.card_of(shot)))  # fmt: skip
+            card = cards.delivery(name)
+            shape = card.wanted
+            if shape is None:  # it takes the shot's own shape
+                walked = self.desk.walk(shot) if name == in_hand else self.desk.walk_as(shot, name)
+                shape = Fraction(*walked["deliver"].after.raster)
+            picture = old[i] if i < len(old) else None
+            frames.append(
+                Framed(shape_text(shape), float(shape), picture, card.title_safe, card.covered, name == in_hand)
+            )
         self.shapes.show_frames(frames, "dotted: titles are safe inside · shaded: covered by players")
 
     def take_in_hand(self, index: int) -> None:

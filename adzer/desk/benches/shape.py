@@ -37,6 +37,7 @@ class ShapeBench(StageBench):
         self.free_squeeze = Number(1.0, 0.01, 0.25, 4.0, 3)
         self._number(self.free_squeeze, lambda v: {"squeeze": Fraction(v).limit_denominator(10_000), "lens": None})
         self._marking = False
+        self._lens_stamp: object = None
         self._box: tuple[QPointF, QPointF] | None = None
         self.lens = Pick([("no lens card", None)])
         self.lens.chosen.connect(self._take_lens)
@@ -152,13 +153,11 @@ class ShapeBench(StageBench):
         self.free_shape.set_value(float(settings.shape or framing.desqueezed[0] / framing.desqueezed[1]))
         recorded = Fraction(*before.raster)
         whole = framing.desqueezed[0] / framing.desqueezed[1]
-        self.lens.set_answers(
-            [
-                ("no lens card", None),
-                *((cards.find("lenses", n, cards.LensCard).title, n) for n in cards.paths("lenses")),
-            ],
-            settings.lens,
-        )
+        if (stamp := cards.stamp("lenses")) != self._lens_stamp:
+            self._lens_stamp = stamp
+            known = [(cards.find("lenses", n, cards.LensCard).title, n) for n in cards.paths("lenses")]
+            self.lens.set_answers([("no lens card", None), *known], settings.lens)
+        self.lens.set_value(settings.lens)
         self.forget.setVisible(bool(settings.marks))
         seen = "What is round should look round on the picture; mark it, and it is measured."
         if settings.measured is not None:
@@ -190,7 +189,6 @@ class ShapeBench(StageBench):
             card.setVisible(not own)
         self.matters_card.setVisible(own)
         self.alone.refresh(walked)
-        self.show_shapes(shot)
         cx, cy = self._centre()
         self.matters_x.set_value(cx * 100)
         self.matters_y.set_value(cy * 100)

@@ -18,11 +18,12 @@ from ...core.route import Walk
 from ...core.shape import path as paths
 from ...core.shape import view as views
 from ...core.shape.path import Key, Sides, ViewPath
-from ...core.shape.sphere import PROJECTIONS, angles, heading_tilt, rotation
+from ...core.shape.sphere import PROJECTIONS, angles, direction, heading_tilt, rotation
 from ...core.shape.view import Viewed
 from ..widgets.framing import Field, Lines, Shapes
 from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from .base import Alone, StageBench
+from .follow import Follow
 
 SHAPES = (
     ("16:9", Fraction(16, 9)),
@@ -47,7 +48,7 @@ class ViewBench(StageBench):
     whole = True
     side_share = 1.0
     whole_words = "everything recorded, with the view in it"
-    hint = "drag the view · G keyframe here · ⇧G take it off · , . keyframe before, after · H horizon · T thirds · Q as recorded"
+    hint = "drag the view · G keyframe here · ⇧G take it off · , . keyframe before, after · Y follow · H horizon · T thirds · Q as recorded"
 
     def build(self) -> None:
         desk = self.desk
@@ -88,6 +89,8 @@ class ViewBench(StageBench):
             act("Keyframe here  G", self.set_key),
             act("Make smooth", self.make_smooth, False),
         )
+        self.follow = Follow(desk, lambda: self._key().fov)
+        self._box: QPointF | None = None
         self.shape = Choice(SHAPES)
         self.shape.chosen.connect(lambda v: desk.answer("shape", shape=v))
         self.shape_card = Question("What shape is delivered?", self.shape)
@@ -102,7 +105,7 @@ class ViewBench(StageBench):
         self.eye.chosen.connect(lambda v: desk.answer("shape", eye=v))
         self.eye_card = Question("Which eye is it taken of?", self.eye)
         self.questions = [
-            self.what_card, self.where_card, self.wide_card, self.flat_card, self.move_card, self.shape_card,
+            self.what_card, self.where_card, self.wide_card, self.flat_card, self.move_card, self.follow, self.shape_card,
             self.alone,
             self.level_card, self.across_card, self.eye_card,
         ]  # fmt: skip
@@ -204,7 +207,9 @@ class ViewBench(StageBench):
         return [round(k.t * rate) for k in path.keys] if path and len(path.keys) > 1 else []
 
     def moved(self, shot: Shot) -> None:
-        self.refresh(shot, self.desk.walk(shot))
+        walked = self.desk.walk(shot)
+        if self._viewed is not None and walked.route.shape.view is not None:
+            self._show_moment(shot, walked.route.shape.view, self._viewed)
 
     # --- the horizon --------------------------------------------------------------------------------------------------
     def mark_horizon(self) -> None:
@@ -245,6 +250,7 @@ class ViewBench(StageBench):
         for card in self.questions[1:]:
             card.setVisible(self._viewed is not None)
         self.alone.refresh(walked)
+        self.follow.say_state()
         self.across_card.setVisible(self._viewed is not None and before.projection == "fisheye")
         self.eye_card.setVisible(self._viewed is not None and before.eyes not in (None, "one"))
         if self._viewed is None or settings.view is None:
@@ -256,32 +262,21 @@ class ViewBench(StageBench):
         self._show(shot, walked, settings.view, self._viewed)
 
     def _show(self, shot: Shot, walked: Walk, path: ViewPath, viewed: Viewed) -> None:
-        rate, key, settings = float(shot.facts.rate or 25), self._key(), walked.route.shape
-        for field, value in (
-            (self.heading, key.heading),
-            (self.tilt, key.tilt),
-            (self.roll, key.roll),
-            (self.fov, key.fov),
-        ):
-            field.set_value(value)
-        here = len(path.keys) > 1 and any(abs(k.t - self._time()) < self._near() for k in path.keys)
-        held = "Still: dragging moves the view of the whole shot." if len(path.keys) == 1 else (
-            "A keyframe lies here." if here else "Between keyframes: changing the view sets one here."
-        )  # fmt: skip
-        self.where_card.say(held, "Others turn the camera only between cuts, and let a cut do the move.")
+        rate, settings = float(shot.facts.rate or 25), walked.route.shape
         kept = views.left(viewed.warp, shot.start / rate, shot.stop / rate)
         w, h = viewed.fitted.picture
-        whole = self._widest_for(viewed)
         self.wide_card.say(
             f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
-            f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. {w}×{h} is filled from {whole:.0f}° across."
+            f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. "
+            f"{w}×{h} is filled from {self._widest_for(viewed):.0f}° across."
+        )
+        self.left.note = f"recorded per delivered, least {kept.least:.2f}" + (
+            f", {kept.bare:.0%} bare" if kept.bare else ""
         )
         self.flat.set_value(path.projection)
         self.amount.set_value(path.amount)
         self.amount_row.setVisible(path.projection == "compromise")
         self.flat_card.say(PROJECTIONS[path.projection].bends)
-        self._show_move(shot, path, rate)
-        self.show_shapes(shot)
         self.shape.set_value(settings.shape or Fraction(16, 9))
         self.shape_card.setVisible(walked.card.wanted is None)
         self.shape_card.say(
@@ -297,10 +292,25 @@ class ViewBench(StageBench):
             "Its disc was measured; how many degrees it spans is the lens's own. 180 stands until you say."
         )
         self.eye.set_value(settings.eye)
-        shown = views.density(viewed.warp, self._time())
-        self.left.show_field(
-            shown, f"recorded per delivered, least {kept.least:.2f}" + (f", {kept.bare:.0%} bare" if kept.bare else "")
-        )
+        self._show_moment(shot, path, viewed)
+
+    def _show_moment(self, shot: Shot, path: ViewPath, viewed: Viewed) -> None:
+        """What depends on the frame in view."""
+        key = self._key()
+        for field, value in (
+            (self.heading, key.heading),
+            (self.tilt, key.tilt),
+            (self.roll, key.roll),
+            (self.fov, key.fov),
+        ):
+            field.set_value(value)
+        here = len(path.keys) > 1 and any(abs(k.t - self._time()) < self._near() for k in path.keys)
+        held = "Still: dragging moves the view of the whole shot." if len(path.keys) == 1 else (
+            "A keyframe lies here." if here else "Between keyframes: changing the view sets one here."
+        )  # fmt: skip
+        self.where_card.say(held, "Others turn the camera only between cuts, and let a cut do the move.")
+        self._show_move(shot, path, float(shot.facts.rate or 25))
+        self.left.show_field(views.density(viewed.warp, self._time()), self.left.note)
 
     def _widest_for(self, viewed: Viewed) -> float:
         """Degrees across, at this moment's projection, at which the delivered raster is just filled in its middle."""
@@ -313,6 +323,9 @@ class ViewBench(StageBench):
             middle = views.density(warp, 0.0, 1, 1)[0, 0]
             low, high = (fov, high) if middle < 1 else (low, fov)
         return high
+
+    def follow_thing(self) -> None:
+        self.follow.mark()
 
     def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
         n = self._segment()
@@ -390,6 +403,13 @@ class ViewBench(StageBench):
         for line in self._points(rect, centre):
             painter.drawLine(line[0] + QPointF(-7, 0), line[0] + QPointF(7, 0))
             painter.drawLine(line[0] + QPointF(0, -7), line[0] + QPointF(0, 7))
+        shown = [
+            p for p in self.follow.points if self.desk.shot is not None and self.follow.shot_id == self.desk.shot.id
+        ]
+        if shown:
+            painter.setPen(QPen(QColor(255, 255, 255, 220), 1.2))
+            for line in self._points(rect, direction([p.heading for p in shown], [p.tilt for p in shown])):
+                painter.drawPolyline(QPolygonF(line))
         for mark in self._marking or ():
             point = QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height())
             painter.drawEllipse(point, 6, 6)
@@ -401,6 +421,12 @@ class ViewBench(StageBench):
         if self._marking is not None:
             if done:
                 self._mark(place)
+            return
+        if self.follow.marking:
+            self._box = self._box or place
+            if done and self.desk.shot is not None:
+                begun, self._box = self._box, None
+                self.follow.begin(self.desk.shot, viewed, begun, place)
             return
         if done:
             self._last = None

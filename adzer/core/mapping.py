@@ -222,9 +222,9 @@ def _wide(samples, at, affine, place, lo, hi, width_x, width_y, wraps, weights, 
     stride = at[1]
     if not inside:
         _edge_run(samples, at, affine, place, lo, hi, 3, WIDE, phase_x, phase_y, table_x, table_y, wraps, weights, out)
-    elif width_y == 0:  # the outer two of the eight rows weigh nothing
+    elif weights[table_y] == 0 and weights[table_y + WIDE - 1] == 0:  # the outer two of the eight rows weigh nothing
         for i in range(lo, hi):
-            wx, wy = table_x + np.int64(phase_x[i]) * WIDE, np.int64(phase_y[i]) * WIDE + 1
+            wx, wy = table_x + np.int64(phase_x[i]) * WIDE, table_y + np.int64(phase_y[i]) * WIDE + 1
             out[i] = _sum_six(samples, first[i] + stride, stride, weights, wx, wy)
     else:
         for i in range(lo, hi):

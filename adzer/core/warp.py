@@ -27,7 +27,7 @@ from .shape.sphere import Array, Equirect, Recording, rotation, view_directions
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
 ENLARGED = 0.75
-SPARSE = 0.5  # samples to a pixel below which chroma is sampled at every second pixel and drawn straight between
+SPARSE = 0.6  # samples to a pixel below which chroma is sampled at every second pixel and drawn straight between
 WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
 MOST_PLACES = 12
 BAND = 32

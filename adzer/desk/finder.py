@@ -5,7 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QLineEdit, QWidget
 
-from .model import ORDERS, Desk
+from .model import Desk
+from .ordering import ORDERS
 
 
 class Finder(QWidget):

@@ -6,7 +6,7 @@ from __future__ import annotations
 import gc
 import time
 from collections import Counter, deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -21,17 +21,10 @@ from ..core.proxies import shown_with, stand_in
 from ..core.read.seen import Seen
 from ..core.route import Route, Walk, walk
 from ..core.stage import STAGES
+from .ordering import ORDERS, Words
 from .workers import QueueRunner, Worker
 
 SLICE = 0.008  # seconds of counting findings at a time, so that the window never waits for it
-ORDERS: dict[str, Callable[[Shot], Any]] = {
-    "as added": lambda s: (s.position, s.id),
-    "by name": lambda s: (s.name.lower(), s.position),
-    "by camera": lambda s: (s.camera.lower(), s.position),
-    "by scene": lambda s: (s.scene.lower(), s.position),
-    "by time": lambda s: (s.facts.created or 0.0, s.position),
-    "longest first": lambda s: (-s.frames / float(s.facts.rate or 25), s.position),
-}
 
 
 class Desk(QObject):
@@ -66,7 +59,7 @@ class Desk(QObject):
         self._walks: dict[int, tuple[Any, Walk]] = {}
         self._seen: dict[int, Seen | None] = {}
         self._usual: dict[str, str] = {}
-        self._words: dict[int, str] = {}  # what the filter looks through
+        self._words = Words()
         self._said: dict[int, tuple[Finding, ...]] = {}  # each shot's findings, counted bit by bit
         self.counts: Counter[Level] = Counter()
         self._to_count: deque[int] = deque()
@@ -99,7 +92,7 @@ class Desk(QObject):
             self.all = {s.id: s for s in self.job.shots()}
             gc.freeze()
             self._seen.clear()
-            self._words.clear()
+            self._words.forget()
             self._walks.clear()
             self._said.clear()
             self.counts.clear()
@@ -109,7 +102,7 @@ class Desk(QObject):
             fresh = {s.id: s for s in self.job.shots(touched)}
             for shot_id in touched:
                 self._seen.pop(shot_id, None)
-                self._words.pop(shot_id, None)
+                self._words.forget(shot_id)
                 if shot_id in fresh:
                     self.all[shot_id] = fresh[shot_id]
                 else:
@@ -125,7 +118,9 @@ class Desk(QObject):
         self.order = self.order if order is None else order
         words = self.filter.lower().split()
         shown = (
-            [s for s in self.all.values() if all(self._fits(s, w) for w in words)] if words else list(self.all.values())
+            [s for s in self.all.values() if all(self._words.fits(s, w, self._said.get(s.id, ())) for w in words)]
+            if words
+            else list(self.all.values())
         )
         self.shots = sorted(shown, key=ORDERS[self.order])
         self.marked.clear()
@@ -135,19 +130,6 @@ class Desk(QObject):
             self.stage = None
         self._keep_frame()
         self.changed.emit()
-
-    def _fits(self, shot: Shot, word: str) -> bool:
-        """``keep``, ``drop``, ``stop``, ``warn`` and ``undecided`` are asked of the shot; all else is looked for in its words."""
-        if word in ("keep", "drop"):
-            return shot.verdict == word
-        if word == "undecided":
-            return not shot.verdict
-        if word in ("stop", "warn"):
-            return any(f.level.value == word for f in self._said.get(shot.id, ()))
-        if shot.id not in self._words:
-            words = (shot.name, shot.scene, shot.camera, shot.kind, shot.notes, shot.facts.path.rpartition("/")[2])
-            self._words[shot.id] = " ".join(words).lower()
-        return word in self._words[shot.id]
 
     # --- findings, counted in the background -----------------------------------------------------------------------
     def _recount(self, ids: Iterable[int]) -> None:
@@ -579,4 +561,6 @@ class Desk(QObject):
 
 
 def _fields(settings: Any) -> dict[str, Any]:
-    return {name: getattr(settings, name) for name in settings.__struct_fields__ if name != "version"}
+    """A stage's answers as they go to another shot; what was marked on this one's pictures stays with it."""
+    own = ("version", "marks", "measured")
+    return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}

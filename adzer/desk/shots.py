@@ -9,11 +9,14 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from fractions import Fraction
 from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QTimer
 
 from ..core.job import Job
+from ..core.records import to_plain
+from ..core.shape.path import Key, ViewPath
 from ..core.sim.demo import demo_job
 from .app import application
 from .model import Desk
@@ -76,6 +79,24 @@ class Camera:
         self.take("cards")
         window.go("Board")
 
+    def _shapes(self) -> bool:
+        """Have all delivered shapes come?"""
+        bench = self.window.bench.bench
+        return bench is not None and bench.shapes is not None and all(f.picture for f in bench.shapes.frames)
+
+    def _sphere(self) -> None:
+        """A view of the sphere that turns a little, from the mill to the wheel."""
+        desk = self.desk
+        desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "all round"))
+        desk.unfold("shape")
+        keys = (Key(0.2, -9, 8, 0, 76), Key(2.2, -3, 7, 0, 72))
+        desk.answer("shape", view=to_plain(ViewPath(keys=keys, shape=Fraction(16, 9))))
+        desk.go_to(30)
+        wait(self._shapes, settle=1.5)
+        self.take("bench-shape-sphere")
+        desk.undo()
+        desk.unfold(None)
+
     def tour(self) -> None:
         """From the first look at the demo to two checked masters."""
         desk, window = self.desk, self.window
@@ -88,6 +109,7 @@ class Camera:
             desk.select(next(i for i, s in enumerate(desk.shots) if s.name == title))
             wait(lambda: window.bench.picture.after is not None and not desk.worker.busy, settle=1.0)
             self.take(name)
+        self._sphere()
         desk.select(0)
         self._card()
         finding = next(f for f in desk.walk(desk.shots[0]).findings if f.fix is not None)
@@ -97,6 +119,7 @@ class Camera:
         desk.go_to(40)
         wait(lambda: window.bench.side.after is not None, settle=1.5)
         window.bench.toggle_thirds()
+        wait(self._shapes, settle=0.5)
         self.take("bench-shape")
         desk.unfold("colour")
         window.bench.toggle_wipe()

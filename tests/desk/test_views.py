@@ -135,6 +135,11 @@ def test_a_marked_wheel_says_the_squeeze(window):
     assert not any(f.code == "squeeze-differs" for f in desk.walk(desk.shot).findings)
     bench._take_lens("scope-160")
     assert desk.shot.route.shape.squeeze == Fraction(8, 5) and desk.shot.route.shape.lens == "scope-160"
+    desk.answer("shape", squeeze="3/2", lens=None)
+    desk.select(1)
+    desk.column = 4
+    desk.fill_down()
+    assert float(desk.shots[1].route.shape.squeeze) == 1.5 and desk.shots[1].route.shape.marks == ()
     window._view("set_key")  # belongs to spheres; says so instead of failing
     assert "sphere or round lens" in window.note.text()
 

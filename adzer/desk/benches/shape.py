@@ -77,8 +77,8 @@ class ShapeBench(StageBench):
         self.questions = [
             self.squeeze_card, self.school_card, self.shape_card, self.hold_card, self.place_card, self.matters_card, self.alone,
         ]  # fmt: skip
-        self.figure = ScaleFigure("Recorded, desqueezed, delivered, to one scale", 3)
-        self.numbers = Table("The arithmetic", (0.42, 0.58, 0.0), 2)
+        self.figure = ScaleFigure("Recorded, desqueezed, delivered", 3)
+        self.numbers = Table("The arithmetic", (0.5, 0.5, 0.0), 3)
         self.shapes = Shapes("Every shape of it", 4)
         self.shapes.picked.connect(self.take_in_hand)
         self.instruments = [self.figure, self.numbers, self.shapes]
@@ -218,9 +218,9 @@ class ShapeBench(StageBench):
             ("enlargement to fill", f"{float(framing.enlargement):.4f} = {_ratio(framing.enlargement)}", ""),
             ("kept", f"{float(framing.kept):.2%}", ""),
             ("lost", f"{float(1 - framing.kept):.2%}", ""),
-            ("recorded per delivered", f"{float(shaped.scale[0]):.3f} × {float(shaped.scale[1]):.3f}", ""),
+            ("recorded : delivered", f"{float(shaped.scale[0]):.3f} × {float(shaped.scale[1]):.3f}", ""),
             ("picture", f"{fitted.picture[0]}×{fitted.picture[1]}, {advise.shape_text(Fraction(*fitted.picture))}", ""),
-            ("file", f"{fitted.raster[0]}×{fitted.raster[1]}, even both ways", ""),
+            ("file", f"{fitted.raster[0]}×{fitted.raster[1]}", ""),
         ])  # fmt: skip
 
     def _crop(self, rect: QRectF) -> QRectF | None:

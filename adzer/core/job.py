@@ -15,7 +15,7 @@ import msgspec
 from . import records, route
 from .compile import Order
 from .deliver.advise import Trial
-from .errors import UnreadableError
+from .errors import AdzerError, UnreadableError
 from .ledger import Edit, Ledger
 from .media.probe import FileFacts
 from .read.group import Doubt
@@ -186,6 +186,34 @@ class Job(Ledger):
                 numbers = {"frames": facts.frames, "bytes": facts.size}
                 self._log("add", row["name"], f"{facts.name}, {facts.frames} frames", numbers)
         return self.shots(range(key, key + len(rows)))
+
+    def add_take(self, shot: Shot, start: int, stop: int, cut: bool = False) -> Shot:
+        """Another range of a shot, with its answers so far, on a line of its own under it; ``cut``: the shot ends where the
+        take begins. AdzerError if the range is none of the recording's."""
+        if not 0 <= start < stop <= shot.facts.frames or (cut and start <= shot.start):
+            raise AdzerError(
+                f"{shot.name}: from frame {start} to {stop} there is nothing for a take. Set in before out."
+            )
+        ids = self._db.execute("SELECT COALESCE(MAX(id), 0) FROM shots").fetchone()[0]
+        used = self._db.execute(
+            "SELECT COALESCE(MAX(CAST(row AS INTEGER)), 0) FROM changes WHERE tbl = 'shots'"
+        ).fetchone()[0]
+        key = max(ids, used) + 1
+        after = self._db.execute("SELECT MIN(position) FROM shots WHERE position > ?", (shot.position,)).fetchone()[0]
+        cursor = self._db.execute("SELECT * FROM shots WHERE id = ?", (shot.id,))
+        row = dict(zip([c[0] for c in cursor.description], cursor.fetchone(), strict=True))
+        base = re.sub(r" · \d+$", "", shot.name)
+        names = {r[0] for r in self._db.execute("SELECT name FROM shots")}
+        name = next(n for n in (f"{base} · {k}" for k in range(2, 10_000)) if n not in names)
+        with self.edit(f"{shot.name}: {'cut into two takes' if cut else 'another take'}") as edit:
+            if cut:
+                edit.put("shots", shot.id, {"stop": start})
+            edit.put("shots", key, row | {
+                "id": key, "name": name, "start": start, "stop": stop, "trials": "[]", "marks": "[]", "verdict": "",
+                "position": shot.position + 1 if after is None else (shot.position + after) / 2,
+            })  # fmt: skip
+            self._log("add", name, f"a take of {shot.facts.name}", {"start": start, "stop": stop})
+        return self.shot(key)
 
     def remove_shots(self, shots: list[Shot]) -> None:
         with self.edit(

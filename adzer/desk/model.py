@@ -116,12 +116,7 @@ class Desk(QObject):
         current = self.shot
         self.filter = self.filter if filter_ is None else filter_
         self.order = self.order if order is None else order
-        words = self.filter.lower().split()
-        shown = (
-            [s for s in self.all.values() if all(self._words.fits(s, w, self._said.get(s.id, ())) for w in words)]
-            if words
-            else list(self.all.values())
-        )
+        shown = self._words.found(self.all.values(), self.filter, self._said)
         self.shots = sorted(shown, key=ORDERS[self.order])
         self.marked.clear()
         at = {s.id: i for i, s in enumerate(self.shots)}
@@ -195,11 +190,8 @@ class Desk(QObject):
         to = "masters" if self.on_proxies else "proxies"
         lacking = sum(stand_in(s) is None for s in self.all.values())
         self._guarded(lambda: self.job.set_meta(f"work on {to}", use=to), ())
-        tail = (
-            f" {lacking} of {len(self.all)} have none and are shown from their masters."
-            if to == "proxies" and lacking
-            else ""
-        )
+        short = lacking and to == "proxies"
+        tail = f" {lacking} of {len(self.all)} have none and are shown from their masters." if short else ""
         self.said.emit(f"The job is shown from {to} now; what is delivered always comes from the masters.{tail}")
 
     def walk_as(self, shot: Shot, card: str) -> Walk:
@@ -268,8 +260,7 @@ class Desk(QObject):
 
     # --- answering -------------------------------------------------------------------------------------------------
     @property
-    def drafting(self) -> bool:
-        """Is an answer being dragged?"""
+    def drafting(self) -> bool:  # an answer is being dragged
         return self._draft is not None
 
     def draft(self, stage: str, **changes: Any) -> bool:
@@ -359,6 +350,19 @@ class Desk(QObject):
             marked = set(self.marked)
             self.describe({s.id: {"verdict": new} for s in chosen}, label)
             self.marked = marked if len(self.shots) > max(marked, default=0) else set()
+
+    def add_take(self, cut: bool) -> None:
+        """Another range of the shot with its own view; ``cut``: it begins at this frame, where the take in hand then ends."""
+        self.commit()
+        shot = self.shot
+        if shot is not None:
+            made: list[Shot] = []
+            start = self.frame if cut else shot.start
+            self._guarded(lambda: made.append(self.job.add_take(self.all[shot.id], start, shot.stop, cut)), ())
+            if made:
+                self.reload((shot.id, made[0].id))
+                self.select(next(i for i, s in enumerate(self.shots) if s.id == made[0].id))
+                self.said.emit(f"{made[0].name} is a take of its own now; set its in, out and view.")
 
     def toggle_mark(self) -> None:
         """A mark on the current frame, or none any more."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from typing import Any
 
 from ..core.finding import Finding
@@ -30,6 +30,11 @@ class Words:
             self._held.clear()
         else:
             self._held.pop(shot_id, None)
+
+    def found(self, shots: Iterable[Shot], filter_: str, said: Mapping[int, tuple[Finding, ...]]) -> list[Shot]:
+        """The shots that all words of a filter fit; ``said``: what has been found of each so far."""
+        words = filter_.lower().split()
+        return [s for s in shots if all(self.fits(s, w, said.get(s.id, ())) for w in words)]
 
     def fits(self, shot: Shot, word: str, said: Iterable[Finding]) -> bool:
         """``keep``, ``drop``, ``stop``, ``warn`` and ``undecided`` are asked of the shot; all else is looked for in its words."""

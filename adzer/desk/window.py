@@ -161,6 +161,8 @@ class Window(QMainWindow):
             Action("mark a round thing", ("B",), benched, lambda: self._view("mark_round")),
             Action("mark the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
             Action("smooth path with few keyframes", (), benched, lambda: self._view("make_smooth")),
+            Action("cut into two takes here", ("X",), benched, lambda: desk.add_take(True)),
+            Action("another take of this shot", ("Shift+X",), benched, lambda: desk.add_take(False), "⇧X"),
             Action("next mark", ("Ctrl+Right",), benched, lambda: bench.next_mark(1), "^→"),
             Action("mark before", ("Ctrl+Left",), benched, lambda: bench.next_mark(-1), "^←"),
             Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),

@@ -174,3 +174,30 @@ def wheel_place(shot, frame):
 
     middle = np.array([[world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]])
     return cameras.load("sphere").sized(shot.facts.raster).project(middle, frame / 25)[0]
+
+
+def test_takes_have_their_own_range_and_view(window, bench):
+    """A cut makes two takes of one recording, each on its line and with its view; each renders as its own master."""
+    desk = window.desk
+    at, first = desk.selected, desk.shot.id
+    desk.go_to(0)
+    said = []
+    desk.said.connect(said.append)
+    desk.add_take(True)
+    assert "nothing for a take" in said[-1] and len(desk.all) == 5  # nothing lies before the first frame
+    desk.go_to(24)
+    desk.add_take(True)
+    second = desk.shot
+    assert desk.selected == at + 1 and second.name == "all round · 2"
+    assert (desk.all[first].start, desk.all[first].stop, second.start, second.stop) == (0, 24, 24, 60)
+    bench = window.bench.bench
+    bench.heading._move(120)
+    bench.heading.settled.emit(120)
+    assert desk.shot.route.shape.view.keys[0].heading == 120 and desk.all[first].route.shape.view.keys[0].heading == 0
+    names = {desk.job.master_path(s.name, delivery("web-wide")) for s in (desk.all[first], desk.shot)}
+    assert len(names) == 2 and desk.walk(desk.shot).stopped is None
+    desk.add_take(False)
+    assert desk.shot.name == "all round · 3" and (desk.shot.start, desk.shot.stop) == (24, 60)
+    for _ in range(3):
+        desk.undo()
+    assert len(desk.all) == 5 and desk.all[first].stop == 60

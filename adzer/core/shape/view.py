@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ..errors import AdzerError
 from ..picture import Picture
 from ..warp import MapWarp
 from .geometry import WIDE, Fitted, even, fit
@@ -148,8 +149,6 @@ def level_through(one: Array, other: Array) -> tuple[float, float]:
 
     The recording's true up is square to both; heading is kept. AdzerError if the two are less than 5° apart.
     """
-    from ..errors import AdzerError
-
     up = np.cross(one, other)
     length = float(np.linalg.norm(up))
     if length < np.sin(np.radians(5.0)):

@@ -130,7 +130,7 @@ def test_exposure_is_stops_and_contrast_turns_about_grey(exposure, contrast, whi
     made = chain(facts_picture, settings, delivery("web-wide"))
     plain = chain(facts_picture, Route().colour, delivery("web-wide"))
     assert np.allclose(made.matrix, plain.matrix * 2**exposure)
-    one = ColourChain(made.source, made.matrix, made.target, whites, contrast=contrast, peak=0.5)
+    one = ColourChain(made.source, made.matrix, made.target, whites, contrast=contrast, peak=0.3)  # white stays below 1
     assert abs(one.tone(np.array([0.18]))[0] - made.target.encode(np.array([0.18]))[0]) < 1e-9
     x = np.linspace(0, 60, 500)
     assert np.all(np.diff(made.tone(x)) >= -1e-12) and made.tone(x).max() <= 1.0

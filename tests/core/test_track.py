@@ -15,7 +15,7 @@ from adzer.core.sim import camera as cameras
 from adzer.core.sim import world
 from adzer.core.sim.camera import Pose
 
-SIZE, FRAMES, RATE = (1152, 576), 50, 25.0
+SIZE, FRAMES, RATE = (960, 480), 46, 25.0
 LENS = Equirect(SIZE)
 
 

@@ -203,14 +203,19 @@ def _locate(place, lo, hi, at, affine, before, lanes, first, phase_x, phase_y):
 def _edge_run(
     samples, at, affine, place, lo, hi, before, lanes, phase_x, phase_y, table_x, table_y, wraps, weights, out
 ):
-    """Pixels whose patches may reach beyond the plane, sample by sample."""
-    far = np.float32(1e6)
+    """Pixels of which some have patches that reach beyond the plane: those sample by sample, the others as ever."""
+    far, stride = np.float32(1e6), at[1]
     for i in range(lo, hi):
         x = min(max(place[0, i] * affine[0] + affine[1], -far), far)
         y = min(max(place[1, i] * affine[2] + affine[3], -far), far)
         left, top = np.int64(np.floor(x)) - before, np.int64(np.floor(y)) - before
         wx, wy = table_x + np.int64(phase_x[i]) * lanes, table_y + np.int64(phase_y[i]) * lanes
-        out[i] = _edge_sum(samples, at[0], at[1], at[2], at[3], top, left, lanes, wraps, weights, wx, wy)
+        if top < 0 or left < 0 or top + lanes > at[2] or left + lanes > at[3]:
+            out[i] = _edge_sum(samples, at[0], stride, at[2], at[3], top, left, lanes, wraps, weights, wx, wy)
+        elif lanes == WIDE:
+            out[i] = _sum_wide(samples, at[0] + top * stride + left, stride, weights, wx, wy)
+        else:
+            out[i] = _sum_narrow(samples, at[0] + top * stride + left, stride, weights, wx, wy)
 
 
 @jit

@@ -114,10 +114,6 @@ def cube(path: Path, chain: Any, size: int = 33) -> Path:
 
 def filter_chain(frame: av.VideoFrame, plan: Any, table: Path) -> Callable[[], Any]:
     """libavfilter doing what the plan does: crop, Lanczos scale, tetrahedral 3D table, format; the library takes a thread a core."""
-    graph = av.filter.Graph()
-    source = graph.add_buffer(
-        template=None, width=frame.width, height=frame.height, format=frame.format, time_base=Fraction(1, 25)
-    )
     warp = plan.warp
     w, h = (round(float(warp.picture[i] * warp.scale[i])) for i in (0, 1))
     x, y = (round(float(warp.offset[i])) // 2 * 2 for i in (0, 1))
@@ -132,6 +128,17 @@ def filter_chain(frame: av.VideoFrame, plan: Any, table: Path) -> Callable[[], A
         ("scale", "out_color_matrix=bt709:out_range=tv:flags=lanczos+accurate_rnd+full_chroma_int"),
         ("format", "yuv420p10le"),
     ]
+    return filtered(frame, steps)
+
+
+def filtered(frame: av.VideoFrame, steps: list[tuple[str, str]], threads: int = 0) -> Callable[[], Any]:
+    """A frame through the library's own filters, one after another; ``threads`` 0: as many as the library takes."""
+    graph = av.filter.Graph()
+    if threads:
+        graph.threads = threads
+    source = graph.add_buffer(
+        template=None, width=frame.width, height=frame.height, format=frame.format, time_base=Fraction(1, 25)
+    )
     last = source
     for name, args in steps:
         node = graph.add(name, args)

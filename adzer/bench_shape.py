@@ -14,11 +14,10 @@ from pathlib import Path
 from typing import Any
 
 import av
-import av.filter
 import numpy as np
 from numpy.typing import NDArray
 
-from .bench import THREADS, cube, in_turn, verdict, write_part
+from .bench import THREADS, cube, filtered, in_turn, verdict, write_part
 from .core.colour.cards import curve, primaries
 from .core.colour.chain import ColourChain
 from .core.colour.primaries import rgb_to_rgb
@@ -85,27 +84,8 @@ def theirs(planes: Planes, size: tuple[int, int], table: Path) -> Callable[[], P
         ("lut3d", f"{table}:interp=tetrahedral"), ("scale", f"out_color_matrix=bt709:out_range=tv:flags={FLAGS}"),
         ("format", "yuv420p10le"),
     ]  # fmt: skip
-    graph = av.filter.Graph()
-    graph.threads = THREADS
-    source = graph.add_buffer(template=None, width=w, height=h, format=frame.format, time_base=Fraction(1, 25))
-    last = source
-    for name, args in steps:
-        node = graph.add(name, args)
-        last.link_to(node)
-        last = node
-    sink = graph.add("buffersink")
-    last.link_to(sink)
-    graph.configure()
-
-    def run() -> Planes:
-        _ = graph  # its nodes live only as long as it does
-        frame.pts = None
-        source.push(frame)
-        made = sink.pull()
-        assert isinstance(made, av.VideoFrame)
-        return planes_of(made)[1]
-
-    return run
+    run = filtered(frame, steps, THREADS)
+    return lambda: planes_of(run())[1]
 
 
 def decibels(got: NDArray[Any], want: NDArray[np.float64]) -> float:

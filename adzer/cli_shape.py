@@ -73,6 +73,17 @@ def reframe(
         print(f"{out}: " + "; ".join([*(c.text for c in report.checks), *findings]) + f"; xxh128 {report.checksum}")
 
 
+def _named(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dict[str, float]:
+    """Numbers with commas between, by name; AdzerError if they are not as many."""
+    try:
+        numbers = [float(part) for part in text.replace("−", "-").split(",")]
+    except ValueError:
+        numbers = []
+    if len(numbers) != len(names):
+        raise AdzerError(f'--{option} "{text}": give {how_many}, "{",".join(names)}".')
+    return dict(zip(names, numbers, strict=True))
+
+
 def _path(view: str | None, keyframes: Path | None, projection: str | None) -> Any:
     from .core.shape import path as paths
 
@@ -85,14 +96,7 @@ def _path(view: str | None, keyframes: Path | None, projection: str | None) -> A
             raise AdzerError("--projection belongs to --view; keyframes name their own.")
         return held
     assert view is not None
-    parts = view.replace("−", "-").split(",")
-    try:
-        numbers = [float(p) for p in parts]
-    except ValueError:
-        numbers = []
-    if len(numbers) != 4:
-        raise AdzerError(f'--view "{view}": give four numbers, "heading,tilt,roll,fov", in degrees.')
-    key = dict(zip(("heading", "tilt", "roll", "fov"), numbers, strict=True))
+    key = _named("view", view, "four numbers", ("heading", "tilt", "roll", "fov"))
     plain = {"projection": projection or "straight", "keys": [key]}
     made = records.from_plain(plain, paths.ViewPath, f'--view "{view}"')
     if problem := paths.trouble(made):
@@ -121,14 +125,7 @@ def squeeze(
     facts, _ = read_file(file)
     marks = []
     for text in ellipse:
-        parts = text.replace("−", "-").split(",")
-        try:
-            numbers = [float(p) for p in parts]
-        except ValueError:
-            numbers = []
-        if len(numbers) != 5:
-            raise AdzerError(f'--ellipse "{text}": give five numbers, "x,y,a,b,angle".')
-        fields = dict(zip(("x", "y", "a", "b", "angle"), numbers, strict=True))
+        fields = _named("ellipse", text, "five numbers", ("x", "y", "a", "b", "angle"))
         marks.append(records.from_plain(fields | {"frame": frame}, measure.Ellipse, f'--ellipse "{text}"'))
     if not 0 <= frame < facts.frames:
         raise AdzerError(f"{file} has {facts.frames} frames; there is no frame {frame}.")

@@ -18,7 +18,7 @@ from .colour.chain import ColourChain
 from .colour.primaries import code_scale, rgb_to_ycbcr
 from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile
 from .media.formats import PixelFormat, Plane
-from .warp import MapWarp, Sampler, frozen
+from .warp import MapWarp, Sampler, frozen, smaller
 
 Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
@@ -83,18 +83,12 @@ class AxisWarp:
 
     def at_size(self, width: int, height: int) -> AxisWarp:
         """The same picture at the largest even raster that fits; never larger than this one."""
-        k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))
-        if k == 1:
+        made = smaller(self.picture, self.raster, self.place, width, height)
+        if made is None:
             return self
-
-        def less(v: int) -> int:
-            return max(2, int(v / k) // 2 * 2)
-
-        pic = (less(self.picture[0]), less(self.picture[1]))
-        scale = tuple(self.scale[i] * Fraction(self.picture[i], pic[i]) for i in (0, 1))
-        raster = tuple(max(pic[i], less(self.raster[i])) for i in (0, 1))
-        place = tuple((raster[i] - pic[i]) // 4 * 2 if self.place[i] else 0 for i in (0, 1))
-        return AxisWarp(pic, (scale[0], scale[1]), self.offset, (raster[0], raster[1]), (place[0], place[1]))
+        picture, raster, place = made
+        x, y = (self.scale[i] * Fraction(self.picture[i], picture[i]) for i in (0, 1))
+        return AxisWarp(picture, (x, y), self.offset, raster, place)
 
 
 @dataclass(frozen=True)

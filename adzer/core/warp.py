@@ -33,6 +33,24 @@ MOST_PLACES = 12
 BAND = 32
 
 
+Pair = tuple[int, int]
+
+
+def smaller(picture: Pair, raster: Pair, place: Pair, width: int, height: int) -> tuple[Pair, Pair, Pair] | None:
+    """A picture, its raster and its place in that at the largest even raster that fits; None if they fit as they are."""
+    k = max(Fraction(raster[0], width), Fraction(raster[1], height), Fraction(1))
+    if k == 1:
+        return None
+
+    def less(v: int) -> int:
+        return max(2, int(v / k) // 2 * 2)
+
+    inner = (less(picture[0]), less(picture[1]))
+    outer = (max(inner[0], less(raster[0])), max(inner[1], less(raster[1])))
+    x, y = ((outer[i] - inner[i]) // 4 * 2 if place[i] else 0 for i in (0, 1))
+    return inner, outer, (x, y)
+
+
 @dataclass(frozen=True)
 class Grid:
     """``nodes`` (rows+1, columns+1, 3): directions at cell corners. ``cells`` (2, rows, columns, 5), for luma and chroma:
@@ -73,17 +91,8 @@ class MapWarp:
 
     def at_size(self, width: int, height: int) -> MapWarp:
         """The same picture at the largest even raster that fits; never larger than this one."""
-        k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))
-        if k == 1:
-            return self
-
-        def less(v: int) -> int:
-            return max(2, int(v / k) // 2 * 2)
-
-        picture, raster = (less(self.picture[0]), less(self.picture[1])), (less(self.raster[0]), less(self.raster[1]))
-        raster = (max(raster[0], picture[0]), max(raster[1], picture[1]))
-        place = tuple((raster[i] - picture[i]) // 4 * 2 if self.place[i] else 0 for i in (0, 1))
-        return replace(self, picture=picture, raster=raster, place=(place[0], place[1]))
+        made = smaller(self.picture, self.raster, self.place, width, height)
+        return replace(self, picture=made[0], raster=made[1], place=made[2]) if made else self
 
     def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
         """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""

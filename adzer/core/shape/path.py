@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from .. import records
 from ..errors import AdzerError
-from .sphere import PROJECTIONS, Array, angles, rotation, turned_about, turning
+from .sphere import PROJECTIONS, Array, angles, rotation, turned_about, turned_by, turning
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
 NARROWEST = 1.0
@@ -215,8 +215,7 @@ def check_moves(path: ViewPath, seconds: float, rate: float) -> list[Move]:
         times = np.linspace(key.t, after.t, max(9, min(200, round(span * rate) + 1)))
         turns, fovs = views_at(path, times)
         step = times[1] - times[0]
-        relative = np.swapaxes(turns[:-1], -1, -2) @ turns[1:]
-        speed = np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1))) / step
+        speed = turned_by(turns[:-1], turns[1:]) / step
         top, jolt = float(speed.max()), float(np.abs(np.diff(speed)).max(initial=0) / step)
         across = float((fovs[:-1] / np.maximum(speed, 1e-6)).min())  # seconds for one picture width at the worst moment
         least = STROBES * 25 / max(rate, 1.0)
@@ -281,9 +280,7 @@ def _few(path: ViewPath, piece: list[Key], tolerance: float) -> list[Key]:
     while True:
         keys = [flowing[n] for n in sorted(chosen)]
         made, wide = views_at(msgspec.structs.replace(path, keys=tuple(keys)), times)
-        relative = np.swapaxes(truth, -1, -2) @ made
-        off = np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1)))
-        off = np.maximum(off, np.abs(wide - fovs))
+        off = np.maximum(turned_by(truth, made), np.abs(wide - fovs))
         rest = [n for n in range(len(piece)) if n not in chosen]
         if off.max() <= tolerance or not rest:
             return keys

@@ -60,6 +60,12 @@ def turned_about(turn: Array) -> Array:
     return np.asarray(both[:, n] / np.linalg.norm(both[:, n]) * np.pi)
 
 
+def turned_by(a: Array, b: Array) -> Array:
+    """Degrees from orientations (…, 3, 3) to others."""
+    relative = np.swapaxes(a, -1, -2) @ b
+    return np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1)))
+
+
 def direction(heading: ArrayLike, tilt: ArrayLike) -> Array:
     """Unit vectors (…, 3) of headings and tilts in degrees."""
     return rotation(heading, tilt)[..., 1]

@@ -14,7 +14,7 @@ from ..warp import MapWarp
 from .geometry import WIDE, Fitted, even, fit
 from .path import ViewPath, views_at
 from .settings import ShapeSettings
-from .sphere import Array, Equirect, Lens, Recording, Round, angles
+from .sphere import Array, Equirect, Lens, Recording, Round, angles, turned_by
 
 ROUND_ACROSS = 180.0
 
@@ -175,8 +175,7 @@ def pace(path: ViewPath, start: float, stop: float, rate: float) -> Pace:
     times = np.linspace(start, stop, n)
     turns, _ = views_at(path, times)
     step = float(times[1] - times[0])
-    relative = np.swapaxes(turns[:-1], -1, -2) @ turns[1:]
-    turned = np.degrees(np.arccos(np.clip((np.trace(relative, axis1=-2, axis2=-1) - 1) / 2, -1, 1)))
+    turned = turned_by(turns[:-1], turns[1:])
     for key, after in zip(path.keys, path.keys[1:], strict=False):
         if key.ease == "hold":
             turned[(times[:-1] < after.t) & (times[1:] >= after.t)] = 0.0

@@ -29,7 +29,7 @@ from .core.shape.path import Key, ViewPath
 from .core.shape.sphere import Equirect
 from .core.sim import camera as cameras
 from .core.sim.camera import Camera, Pose
-from .core.warp import MapWarp
+from .core.warp import ViewWarp
 
 SOURCE = Samples(PixelFormat(10, "4:2:0"), "bt709", True)
 TARGET = Samples(PixelFormat(10, "4:2:0"), "bt709", True)
@@ -60,7 +60,7 @@ def truth(size: tuple[int, int], samples: int) -> NDArray[np.float64]:
 
 def plan(source: tuple[int, int], size: tuple[int, int], keys: tuple[Key, ...] = ()) -> PixelPlan:
     path = ViewPath(keys=keys or (Key(0, HEADING, TILT, 0, FOV),))
-    warp = MapWarp(size, Equirect(source), path, (0, 0, *source), (1.0, size[1] / size[0]), size)
+    warp = ViewWarp(size, Equirect(source), path, (0, 0, *source), (1.0, size[1] / size[0]), size)
     return PixelPlan(SOURCE, source, warp, CHAIN, TARGET)
 
 

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Annotated, Any, Literal, TypeVar
 
 import msgspec
+import numpy as np
 import platformdirs
 from msgspec import Meta
 
@@ -62,9 +63,21 @@ class PrimariesCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """``squeeze`` focused far away; ``focus``: pairs of metres and the squeeze there, nearest first. ``bent``: k1, k2 … by
+    which straight lines are bent (``shape.sphere.Flat``)."""
+
     title: str
     squeeze: Annotated[float, Meta(ge=1, le=4)]
     note: str = ""
+    focus: tuple[tuple[Annotated[float, Meta(gt=0)], Annotated[float, Meta(ge=1, le=4)]], ...] = ()
+    bent: Annotated[tuple[Annotated[float, Meta(ge=-1, le=1)], ...], Meta(max_length=3)] = ()
+
+    def squeeze_at(self, metres: float | None) -> float:
+        """Between the card's distances it goes evenly with 1/distance, as a lens's travel does; beyond the nearest it holds."""
+        if metres is None or not self.focus:
+            return self.squeeze
+        near = sorted((1 / m, s) for m, s in self.focus)
+        return float(np.interp(1 / metres, [0.0, *(d for d, _ in near)], [self.squeeze, *(s for _, s in near)]))
 
 
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

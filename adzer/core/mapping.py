@@ -21,7 +21,7 @@ inline = numba.njit(nogil=True, cache=True, fastmath=_FAST, error_model="numpy",
 
 PHASES = 256  # places between two samples that have weights of their own
 WIDE, NARROW = 8, 4
-EQUIRECT, ROUND = 0, 1
+EQUIRECT, ROUND, PLACES = 0, 1, 2
 
 
 def _patch_sum(lanes: int, rows: int) -> Any:
@@ -345,8 +345,10 @@ def sample_band(
         _interpolate(nodes, step, row, d)
         if kind == EQUIRECT:
             _equirect(d, lens, place, cover[at])
-        else:
+        elif kind == ROUND:
             _round(d, lens, place, cover[at])
+        else:  # the grid holds recorded places themselves
+            place[0], place[1], cover[at] = d[0], d[1], np.float32(1.0)
         near = cells[0, row // step]
         g = 0
         while g < near.shape[0]:

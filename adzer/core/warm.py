@@ -16,7 +16,7 @@ from .media.formats import PixelFormat
 from .pixels import AxisWarp, PixelPlan, Processor, Samples
 from .shape.path import Key, ViewPath
 from .shape.sphere import Equirect, Lens, Round
-from .warp import MapWarp
+from .warp import ViewWarp
 
 
 def run() -> None:
@@ -31,7 +31,7 @@ def run() -> None:
             with Processor(PixelPlan(source, (64, 54), warp, chain, target), 1) as processor:
                 processor.run(tuple(planes), tuple(out))
             for lens in (Equirect((64, 54)), Round((64, 54), (Lens(32, 27, 27),))):
-                view = MapWarp(
+                view = ViewWarp(
                     (64, 32), lens, ViewPath(keys=(Key(fov=150),)), (0, 0, 64, 54), (1.0, 0.5), (64, 36), (0, 2)
                 )
                 with Processor(PixelPlan(source, (64, 54), view, chain, target), 1) as processor:

@@ -14,15 +14,16 @@ from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import lru_cache
-from typing import Any
+from typing import Any, Self
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .filters import chroma_offset, cosited, halving_taps, narrow_weights, patch_weights
 from .media.formats import PixelFormat, Plane
+from .shape.crop import CropPath, crops_at, inside
 from .shape.path import ViewPath, views_at
-from .shape.sphere import Array, Equirect, Recording, rotation, view_directions
+from .shape.sphere import Array, Equirect, Flat, Recording, rotation, view_directions
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
@@ -65,48 +66,32 @@ class Grid:
     bare: bool
 
 
-@dataclass(frozen=True)
 class MapWarp:
-    """The geometry of a view into a recording of directions.
+    """A chain of geometry as a map from delivered pixels to where the recording holds them.
 
+    picture, raster, place   as of an ``AxisWarp``
+    lens     says which recorded place a direction has; ``directions`` are in its own terms
     region   x, y, width, height of the recorded picture that ``lens`` speaks of: one eye's part, or all
-    extent   half width and half height of the delivered picture on the view's plane; ``shift`` is its middle
-    level    tilt and roll in degrees of the recording's own up
-    ``picture``, ``raster`` and ``place`` are as of an ``AxisWarp``.
     """
 
-    picture: tuple[int, int]
+    picture: Pair
+    raster: Pair
+    place: Pair
     lens: Recording
-    path: ViewPath
     region: tuple[int, int, int, int]
-    extent: tuple[float, float]
-    raster: tuple[int, int]
-    place: tuple[int, int] = (0, 0)
-    shift: tuple[float, float] = (0.0, 0.0)
-    level: tuple[float, float] = (0.0, 0.0)
 
     @property
     def still(self) -> bool:
-        return self.path.still
-
-    def at_size(self, width: int, height: int) -> MapWarp:
-        """The same picture at the largest even raster that fits; never larger than this one."""
-        made = smaller(self.picture, self.raster, self.place, width, height)
-        return replace(self, picture=made[0], raster=made[1], place=made[2]) if made else self
-
-    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
-        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
-        w, h = self.picture
-        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
+        raise NotImplementedError
 
     def directions(self, x: Array, y: Array, time: float) -> Array:
-        """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions."""
-        turn, fov = views_at(self.path, [time])
-        u, v = np.broadcast_arrays(*self.plane(x, y))
-        return (
-            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
-            @ (rotation(0.0, *self.level) @ turn[0]).T
-        )
+        """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions (0 is the picture's edge)."""
+        raise NotImplementedError
+
+    def at_size(self, width: int, height: int) -> Self:
+        """The same picture at the largest even raster that fits; never larger than this one."""
+        made = smaller(self.picture, self.raster, self.place, width, height)
+        return replace(self, picture=made[0], raster=made[1], place=made[2]) if made else self  # type: ignore[type-var]
 
     def recorded(self, x: Array, y: Array, time: float) -> Array:
         """Recorded luma places (…, 2) of delivered pixel positions."""
@@ -123,7 +108,7 @@ class MapWarp:
             across, down = (across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2
             span = np.sqrt(self.lens.step(middle, across) ** 2 + self.lens.step(middle, down) ** 2)
             bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
-            off = bend * self.lens.density / float(np.linalg.norm(middle[rows // 2, columns // 2]))
+            off = bend * self.lens.density / self.lens.length(middle[rows // 2, columns // 2])
             if off <= 0.8 * BOUND * max(1.0, float(span.min())):  # the estimate is one of second differences
                 break
         most = max(0, int(np.log2(min(self.region[2:]))) - 6)
@@ -132,8 +117,88 @@ class MapWarp:
         chroma = luma.copy() if sub == (1, 1) else _cells(span / sub, most)
         chroma[..., 1] = np.where((span / sub).max(axis=-1) <= SPARSE, -1, chroma[..., 1])
         levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
-        bare = not (isinstance(self.lens, Equirect) and self.lens.whole) and float(self.lens.margin(d).min()) < 1.0
+        whole = isinstance(self.lens, Flat) or (isinstance(self.lens, Equirect) and self.lens.whole)
+        bare = not whole and float(self.lens.margin(d).min()) < 1.0
         return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare)
+
+
+@dataclass(frozen=True)
+class ViewWarp(MapWarp):
+    """The geometry of a view into a recording of directions.
+
+    extent   half width and half height of the delivered picture on the view's plane; ``shift`` is its middle
+    level    tilt and roll in degrees of the recording's own up
+    """
+
+    picture: Pair
+    lens: Recording
+    path: ViewPath
+    region: tuple[int, int, int, int]
+    extent: tuple[float, float]
+    raster: Pair
+    place: Pair = (0, 0)
+    shift: tuple[float, float] = (0.0, 0.0)
+    level: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def still(self) -> bool:
+        return self.path.still
+
+    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
+        w, h = self.picture
+        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions."""
+        turn, fov = views_at(self.path, [time])
+        u, v = np.broadcast_arrays(*self.plane(x, y))
+        return (
+            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
+            @ (rotation(0.0, *self.level) @ turn[0]).T
+        )
+
+
+@dataclass(frozen=True)
+class CropWarp(MapWarp):
+    """The geometry of a crop of a flat recording that moves, or whose lens bends straight lines.
+
+    span   width and height of the crop in recorded pixels while nothing is enlarged; ``keep``: left, top, right and bottom
+           of what must stay in, 0–1 of the recorded picture
+    shift  of this crop alone, in shares of its own width and height
+    """
+
+    picture: Pair
+    lens: Flat
+    path: CropPath
+    span: tuple[float, float]
+    raster: Pair
+    place: Pair = (0, 0)
+    shift: tuple[float, float] = (0.0, 0.0)
+    keep: tuple[float, float, float, float] | None = None
+
+    @property
+    def region(self) -> tuple[int, int, int, int]:  # type: ignore[override]
+        return (0, 0, *self.lens.size)
+
+    @property
+    def still(self) -> bool:
+        return self.path.still
+
+    def crop(self, time: float) -> tuple[float, float, float, float]:
+        """x, y, width, height in recorded pixels; never outside the recording."""
+        cx, cy, enlarged = (float(v) for v in crops_at(self.path, [time])[0])
+        corner, size = [], []
+        for i, centre in enumerate((cx, cy)):
+            whole, part = float(self.lens.size[i]), self.span[i] / enlarged
+            held = (self.keep[i] * whole, self.keep[i + 2] * whole) if self.keep else None
+            corner.append(inside(centre * whole + self.shift[i] * part, part, whole, held))
+            size.append(part)
+        return corner[0], corner[1], size[0], size[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        left, top, w, h = self.crop(time)
+        return self.lens.straight(left + x * w / self.picture[0], top + y * h / self.picture[1])
 
 
 def _cells(span: Array, most: int) -> NDArray[np.int32]:
@@ -261,6 +326,8 @@ def _lens(lens: Recording, mapping: Any) -> tuple[int, NDArray[np.float32]]:
         (w, h), across = lens.size, np.radians(lens.across)
         reach = 100.0 if lens.whole else across / 2
         return mapping.EQUIRECT, np.array([[w / across, w / 2, h / np.pi, h / 2, reach]], np.float32)
+    if isinstance(lens, Flat):
+        return mapping.PLACES, np.zeros((1, 5), np.float32)
     rows = [
         [v.x, v.y, v.radius / v.rim, np.radians(v.across / 2), *v.axes.T.ravel(), *(*v.bend, 0.0, 0.0, 0.0, 0.0)[:4]]
         for v in lens.lenses

@@ -10,7 +10,9 @@ import pytest
 
 from adzer.core.errors import AdzerError
 from adzer.core.shape import path, sphere, track
-from adzer.core.shape.sphere import Equirect
+from adzer.core.shape.crop import crops_at
+from adzer.core.shape.sphere import Equirect, Straight
+from adzer.core.shape.track import Manner
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import world
 from adzer.core.sim.camera import Pose
@@ -98,19 +100,42 @@ def test_what_is_gone_is_given_up_instead_of_wandering(footage):
 
 def test_the_view_follows_with_few_keyframes(footage):
     _, points = track.through(begun(footage, "kite", 4.0), ((n, footage[n]) for n in range(1, FRAMES)))
-    tight = track.follow(points, RATE, 60.0, slack=0.0)
+    tight = track.follow(points, RATE, 60.0, Manner(0.0))
     assert path.trouble(tight, FRAMES / RATE) is None and len(tight.keys) <= 6
     frames = np.array([p.frame for p in points])
     turns, _ = path.views_at(tight, frames / RATE)
     assert np.median(sphere.between(turns[:, :, 1], np.stack([truth("kite", n) for n in frames]))) < 2.0
-    third = track.follow(points, RATE, 60.0, slack=0.0, place=(1 / 3, 0.0))
+    third = track.follow(points, RATE, 60.0, Manner(0.0, (1 / 3, 0.0)))
     turns, _ = path.views_at(third, frames / RATE)
     local = np.einsum("nij,ni->nj", turns, np.stack([truth("kite", n) for n in frames]))
     x, _ = sphere.view_places("straight", 60.0, 1.0, local)
     assert 0.15 < np.median(x) < 0.5  # it lies on the right third
-    slack = track.follow(points, RATE, 60.0, slack=1.0)
+    slack = track.follow(points, RATE, 60.0, Manner(1.0))
     far = [np.ptp([k.heading if k.heading > 0 else k.heading + 360 for k in p.keys]) for p in (tight, slack)]
     assert far[1] < far[0] and len(slack.keys) <= len(tight.keys) + 1
+
+
+def test_a_thing_in_flat_squeezed_footage_is_followed_and_the_crop_goes_with_it():
+    """The sail tip through a squeezing lens that pans: the crop keeps it in its middle, within what was recorded."""
+    camera = replace(cameras.load("scope-lens"), raster=(720, 540), pose=lambda t: Pose(heading=4.0 + 2 * t, tilt=16.0))
+    seen = [cameras.record(camera, camera.light(n / RATE, 1), n) for n in range(30)]
+    lens = Straight((720, 540), 1.6)
+
+    def where(n):
+        return camera.project(_where("sail tip", n / RATE)[None], n / RATE)[0]
+
+    heading, tilt = sphere.heading_tilt(lens.direction(where(0)))
+    first = track.start(seen[0], lens, (0, 0, 720, 540), (2, 1), RATE, float(heading), float(tilt), 5.0)
+    follower, points = track.through(first, ((n, seen[n]) for n in range(1, 30)))
+    found = lens.place(sphere.direction([p.heading for p in points], [p.tilt for p in points]))
+    away = np.hypot(*(found - np.stack([where(p.frame) for p in points])).T)
+    assert not follower.gone and np.median(away) < 6 and away.max() < 14
+    shares = (0.5, 0.5)
+    path = track.follow_crop(points, RATE, lens, shares, 1.5, Manner(0.0))
+    assert len(path.keys) <= 6
+    at = crops_at(path, [p.frame / RATE for p in points])
+    assert np.abs(at[:, :2] * (720, 540) - found).max() < 40  # it is softened, not glued to it
+    assert np.all(at[:, 0] * 720 >= 0.25 / 1.5 * 720 - 1)
 
 
 def test_marks_that_cannot_be_followed_are_refused(footage):
@@ -127,4 +152,4 @@ def test_marks_that_cannot_be_followed_are_refused(footage):
     with pytest.raises(AdzerError, match="no picture"):
         track.start(footage[0], half, (0, 0, 600, 600), (2, 2), RATE, 120.0, 0.0, 8.0)
     with pytest.raises(AdzerError, match="long enough"):
-        track.follow([track.Point(0, 0, 0, 4, 0.0)], RATE, 60.0)
+        track.follow([track.Point(0, 0, 0, 4, 0.0)], RATE, 60.0, Manner())

@@ -25,7 +25,7 @@ from adzer.core.shape.view import left, level_through, pace
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
 from adzer.core.sim.optics import Disc, RoundLens
-from adzer.core.warp import BOUND, MapWarp
+from adzer.core.warp import BOUND, ViewWarp
 
 ANGLES = st.tuples(st.floats(-180, 180), st.floats(-89, 89), st.floats(-179, 179))
 KINDS = tuple(sphere.PROJECTIONS)
@@ -33,7 +33,7 @@ KINDS = tuple(sphere.PROJECTIONS)
 
 def warp_of(lens, key=None, size=(96, 54), projection="straight", keys=(), fov=90.0, amount=1.0):
     held = ViewPath(projection, tuple(keys) or (key or Key(fov=fov),), amount)
-    return MapWarp(size, lens, held, (0, 0, *lens.size), (1.0, size[1] / size[0]), size)
+    return ViewWarp(size, lens, held, (0, 0, *lens.size), (1.0, size[1] / size[0]), size)
 
 
 @given(ANGLES)

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from ..pixels import AxisWarp
+from .crop import inside
 
 
 @dataclass(frozen=True)
@@ -46,11 +47,14 @@ def solve(
     shape: Fraction | None,
     position: tuple[float, float] = (0.5, 0.5),
     centre: tuple[float, float] | None = None,
+    keep: tuple[float, float, float, float] | None = None,
+    enlarged: float = 1.0,
 ) -> Framing:
     """The largest even crop of ``shape`` inside a recorded ``raster`` whose pixels have ``aspect``.
 
     ``position`` 0–1 places the crop along what is left over; ``centre`` 0–1 of the picture places its middle there instead,
-    as nearly as it fits. The crop never leaves the recorded picture, and both scales
+    as nearly as it fits. ``keep`` (left, top, right, bottom, 0–1) stays in where it fits at all. ``enlarged`` > 1 takes so much
+    less of the recording for the same raster. The crop never leaves the recorded picture, and both scales
     keep their exact ratio, so that round things stay round.
     """
     w, h = raster
@@ -66,18 +70,31 @@ def solve(
     else:
         pw, ph = whole_h * wanted, whole_h
     size = (even(pw), even(ph))
+    if enlarged > 1:
+        k = Fraction(enlarged).limit_denominator(1000)
+        sx, sy = sx / k, sy / k
     crop_w, crop_h = size[0] * sx, size[1] * sy
-    if centre is not None:
-        spare = ((w, crop_w), (h, crop_h))
+    if centre is not None or keep is not None:
         position = tuple(  # type: ignore[assignment]
-            min(max(float((c * whole_ - part / 2) / (whole_ - part)), 0.0), 1.0) if whole_ > part else 0.5
-            for c, (whole_, part) in zip(centre, spare, strict=True)
-        )
+            _towards(i, float(whole_), float(part), position, centre, keep) for i, (whole_, part) in enumerate(((w, crop_w), (h, crop_h)))
+        )  # fmt: skip
     x = _placed(w - crop_w, position[0], sx)
     y = _placed(h - crop_h, position[1], sy)
-    enlargement = max(wanted / whole, whole / wanted)
+    enlargement = max(wanted / whole, whole / wanted) * (Fraction(enlarged).limit_denominator(1000) if enlarged > 1 else 1)
     kept = crop_w * crop_h / (w * h)
     return Framing((sx, sy), (x, y, crop_w, crop_h), size, (whole_w, whole_h), enlargement, kept)
+
+
+def _towards(
+    axis: int, whole: float, part: float, position: tuple[float, float], centre: tuple[float, float] | None,
+    keep: tuple[float, float, float, float] | None,
+) -> float:  # fmt: skip
+    """``position`` along one axis that puts a crop about its centre, or where it is asked, with what must stay in."""
+    if whole <= part:
+        return 0.5
+    middle = centre[axis] * whole if centre is not None else position[axis] * (whole - part) + part / 2
+    held = (keep[axis] * whole, keep[axis + 2] * whole) if keep is not None else None
+    return inside(middle, part, whole, held) / (whole - part)
 
 
 def _placed(spare: Fraction, position: float, scale: Fraction) -> Fraction:
@@ -99,18 +116,20 @@ class Fitted:
 WIDE = Fraction(16, 9)
 
 
-def fit(size: tuple[int, int], hold: str, largest: tuple[int, int]) -> Fitted:
-    """Puts a picture of ``size`` into a file: natively, or inside a 16:9 frame with black around it. Never enlarges."""
+def fit(size: tuple[int, int], hold: str, largest: tuple[int, int], around: Fraction | None = None) -> Fitted:
+    """Puts a picture of ``size`` into a file: natively, or inside a frame of a shape, ``around`` or 16:9, with black around
+    it. Never enlarges."""
     w, h = Fraction(size[0]), Fraction(size[1])
-    fw, fh = (w, h) if hold == "native" else (max(w, h * WIDE), max(h, w / WIDE))
+    shape = around or WIDE
+    fw, fh = (w, h) if hold == "native" else (max(w, h * shape), max(h, w / shape))
     k = max(Fraction(1), fw / largest[0], fh / largest[1])
     picture = (even(w / k), even(h / k))
     if hold == "native":
         return Fitted(picture, picture, (0, 0), k)
-    if picture[0] >= WIDE * picture[1]:
-        raster = (picture[0], max(picture[1], even(picture[0] / WIDE + Fraction(1))))
+    if picture[0] >= shape * picture[1]:
+        raster = (picture[0], max(picture[1], even(picture[0] / shape + Fraction(1))))
     else:
-        raster = (max(picture[0], even(picture[1] * WIDE + Fraction(1))), picture[1])
+        raster = (max(picture[0], even(picture[1] * shape + Fraction(1))), picture[1])
     place = tuple((raster[i] - picture[i]) // 4 * 2 for i in (0, 1))
     return Fitted(raster, picture, (place[0], place[1]), k)
 

@@ -6,10 +6,10 @@ Times are seconds of the recording from its first frame. ``docs/keyframes.md`` d
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from functools import lru_cache
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Protocol, TypeVar
 
 import msgspec
 import numpy as np
@@ -131,25 +131,51 @@ def views_at(path: ViewPath, times: NDArray[np.float64] | Sequence[float]) -> tu
     at = np.array([k.t for k in keys])
     which = np.clip(np.searchsorted(at, times, side="right") - 1, 0, len(keys) - 1)
     out, wide = turns[which].copy(), fovs[which].copy()
-    for n, key in enumerate(keys[:-1]):
-        mine = (which == n) & (times > at[n])
-        if key.ease == "hold" or not mine.any():
-            continue
-        s = (times[mine] - at[n]) / (at[n + 1] - at[n])
-        if key.ease == "through":
-            lo, hi = _run(keys, n)
-            spline, fov_spline = _curve(path, lo, hi)
+    for n, mine, share in ways(keys, times):
+        if isinstance(share, tuple):
+            spline, fov_spline = _curve(path, *share)
             out[mine], wide[mine] = spline(times[mine]).as_matrix(), np.exp(fov_spline(times[mine]))
             continue
-        sides = {"linear": Sides(0.0, 0.0), "ease": Sides()}.get(key.ease) if isinstance(key.ease, str) else key.ease
-        assert sides is not None
-        p = eased(s, sides.start, sides.end)
-        out[mine] = turns[n] @ turning(p[:, None] * turned_about(turns[n].T @ turns[n + 1]))  # the shortest arc
-        wide[mine] = np.exp(np.log(fovs[n]) + p * np.log(fovs[n + 1] / fovs[n]))  # a zoom of even speed looks even so
+        out[mine] = turns[n] @ turning(share[:, None] * turned_about(turns[n].T @ turns[n + 1]))  # the shortest arc
+        wide[mine] = np.exp(np.log(fovs[n]) + share * np.log(fovs[n + 1] / fovs[n]))  # a zoom of even speed looks even so
     return out, wide
 
 
-def _run(keys: Sequence[Key], n: int) -> tuple[int, int]:
+class Timed(Protocol):
+    """A keyframe of whatever: when it is, and how it goes on from there."""
+
+    @property
+    def t(self) -> float: ...
+    @property
+    def ease(self) -> Any: ...
+
+
+class Keyed(Protocol):
+    """A path of keyframes, of a view or of a crop."""
+
+    @property
+    def keys(self) -> tuple[Any, ...]: ...
+
+
+Path = TypeVar("Path", bound=Keyed)
+
+
+def ways(keys: Sequence[Timed], times: Array) -> Iterator[tuple[int, NDArray[np.bool_], Array | tuple[int, int]]]:
+    """For each key that goes on to the next: its number, which times fall there, and the shares of the way made at them; or
+    the first and last key of the smooth curve that passes there. Where a key holds there is nothing to say."""
+    for n, (key, after) in enumerate(zip(keys, keys[1:], strict=False)):
+        mine = (times > key.t) & (times < after.t)
+        if key.ease == "hold" or not mine.any():
+            continue
+        if key.ease == "through":
+            yield n, mine, _run(keys, n)
+            continue
+        sides = {"linear": Sides(0.0, 0.0), "ease": Sides()}.get(key.ease) if isinstance(key.ease, str) else key.ease
+        assert sides is not None
+        yield n, mine, eased((times[mine] - key.t) / (after.t - key.t), sides.start, sides.end)
+
+
+def _run(keys: Sequence[Timed], n: int) -> tuple[int, int]:
     """First and last key of the smooth curve that passes between keys n and n + 1."""
     lo, hi = n, n + 1
     while lo > 0 and keys[lo - 1].ease == "through":
@@ -178,16 +204,29 @@ def key_at(path: ViewPath, t: float, ease: Any = None) -> Key:
     return Key(t, heading, tilt, roll, round(float(fov[0]), 3), ease or (before[-1].ease if before else "ease"))
 
 
-def with_key(path: ViewPath, key: Key, near: float = 1e-4) -> ViewPath:
+def with_key(path: Path, key: Timed, near: float = 1e-4) -> Path:
     """The path with a key set; one at the same time is replaced."""
     others = [k for k in path.keys if abs(k.t - key.t) > near]
-    return msgspec.structs.replace(path, keys=tuple(sorted([*others, key], key=lambda k: k.t)))
+    return _rekeyed(path, tuple(sorted([*others, key], key=lambda k: k.t)))
 
 
-def without_key(path: ViewPath, t: float, near: float = 1e-4) -> ViewPath:
+def without_key(path: Path, t: float, near: float = 1e-4) -> Path:
     """The path without the key at ``t``; the last one stays."""
     others = tuple(k for k in path.keys if abs(k.t - t) > near)
-    return msgspec.structs.replace(path, keys=others or path.keys)
+    return _rekeyed(path, others or path.keys)
+
+
+def _rekeyed(path: Path, keys: tuple[Any, ...]) -> Path:
+    return msgspec.structs.replace(path, keys=keys)  # type: ignore[type-var]
+
+
+def retimed(path: Path, n: int, t: float, gap: float) -> Path:
+    """The path with key ``n`` at another time, kept between its neighbours by at least ``gap`` seconds."""
+    keys = list(path.keys)
+    low = keys[n - 1].t + gap if n else 0.0
+    high = keys[n + 1].t - gap if n + 1 < len(keys) else np.inf
+    keys[n] = msgspec.structs.replace(keys[n], t=round(float(min(max(t, low), max(high, low))), 4))
+    return _rekeyed(path, tuple(keys))
 
 
 # ---- is the move good? -----------------------------------------------------------------------------------------------
@@ -238,18 +277,18 @@ def check_moves(path: ViewPath, seconds: float, rate: float) -> list[Move]:
     return found
 
 
-def longer(path: ViewPath, move: Move) -> ViewPath:
+def longer(path: Path, move: Move) -> Path:
     """The path with one move given the time that it needs; later keys wait."""
     more = move.needs - (path.keys[move.n + 1].t - path.keys[move.n].t)
     keys = [msgspec.structs.replace(k, t=round(k.t + more, 3)) if n > move.n else k for n, k in enumerate(path.keys)]
-    return msgspec.structs.replace(path, keys=tuple(keys))
+    return _rekeyed(path, tuple(keys))
 
 
-def cut(path: ViewPath, n: int) -> ViewPath:
+def cut(path: Path, n: int) -> Path:
     """The path that stays at key ``n`` and cuts to the next instead of moving."""
     keys = list(path.keys)
     keys[n] = msgspec.structs.replace(keys[n], ease="hold")
-    return msgspec.structs.replace(path, keys=tuple(keys))
+    return _rekeyed(path, tuple(keys))
 
 
 def smooth(path: ViewPath, tolerance: float = 0.5) -> ViewPath:
@@ -268,21 +307,30 @@ def smooth(path: ViewPath, tolerance: float = 0.5) -> ViewPath:
 
 
 def _few(path: ViewPath, piece: list[Key], tolerance: float) -> list[Key]:
-    """The keys of one piece without cuts, taken in one by one where the curve through the others is off the most."""
-    last = piece[-1]
+    """The fewest keys of one piece without cuts."""
     if len(piece) < 3:
         return piece
+    last = piece[-1]
     flowing = [msgspec.structs.replace(k, ease="through") for k in piece[:-1]] + [last]
     held = msgspec.structs.replace(path, keys=tuple(piece))
     times = np.linspace(piece[0].t, last.t, min(800, 12 * len(piece)))
     truth, fovs = views_at(held, times)
-    chosen = {0, len(piece) - 1}
+
+    def off(chosen: list[int]) -> Array:
+        made, wide = views_at(msgspec.structs.replace(path, keys=tuple(flowing[n] for n in chosen)), times)
+        return np.asarray(np.maximum(turned_by(truth, made), np.abs(wide - fovs)))
+
+    return [flowing[n] for n in fewest(np.array([k.t for k in piece]), times, off, tolerance)]
+
+
+def fewest(at: Array, times: Array, off: Callable[[list[int]], Array], tolerance: float) -> list[int]:
+    """Which of the keys at ``at`` seconds are needed: first and last, then one by one where the way through those is off the
+    most. ``off``: by how much it is at each of ``times`` with some keys chosen."""
+    chosen = {0, len(at) - 1}
     while True:
-        keys = [flowing[n] for n in sorted(chosen)]
-        made, wide = views_at(msgspec.structs.replace(path, keys=tuple(keys)), times)
-        off = np.maximum(turned_by(truth, made), np.abs(wide - fovs))
-        rest = [n for n in range(len(piece)) if n not in chosen]
-        if off.max() <= tolerance or not rest:
-            return keys
-        worst = times[int(off.argmax())]
-        chosen.add(min(rest, key=lambda n: abs(piece[n].t - worst)))
+        away = off(sorted(chosen))
+        rest = [n for n in range(len(at)) if n not in chosen]
+        if away.max() <= tolerance or not rest:
+            return sorted(chosen)
+        worst = times[int(away.argmax())]
+        chosen.add(min(rest, key=lambda n: abs(at[n] - worst)))

@@ -8,13 +8,15 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
-from .measure import Ellipse
+from .crop import CropPath
+from .measure import Ellipse, Lengths
 from .path import ViewPath
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
 Factor = Annotated[float, Meta(ge=0.0, le=16.0)]
 Nudge = Annotated[float, Meta(ge=-2.0, le=2.0)]
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
+Bend = Annotated[float, Meta(ge=-1.0, le=1.0)]
 
 
 class Nudged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -28,35 +30,51 @@ class Nudged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class ShapeSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What is asked of the picture's geometry, whatever shape a delivery has.
 
-    squeeze    1/4–4, 1 is none; ``lens``: the card that it was taken from
-    marks      of round things, as they were found; ``measured``: the squeeze that makes them round, and its error
+    squeeze    1/4–4, 1 is none; ``lens``: the card that it was taken from, at ``focus`` metres
+    bent       by which that lens bends straight lines (``sphere.Flat``)
+    marks      of round things, as they were found, and of known ``lengths``; ``measured``: the squeeze that makes them right,
+               and its error
     shape      width over height of deliveries that have none of their own; None: the whole picture
-    hold       None: as the card asks
+    hold       None: as the card asks; ``around``: width over height of the frame that "frame" puts around it, None: 16:9
     position   0–1, where the crop of ``shape`` lies along what is left over
     centre     0–1 of the recorded picture, what matters: crops of other shapes lie about it; None: the middle of ``shape``'s
+    keep       left, top, right and bottom, 0–1 of the recorded picture, of what must stay in whatever shape is delivered
+    enlarged   1–8 times over just filling the shape
+    moves      the crop's place and size over time, instead of ``position``, ``centre`` and ``enlarged``
     nudges     of single shapes, the others left as they are
     view       of a sphere or round lens, None: as it is recorded
     level      tilt and roll of the recording's own up, degrees, so that its horizon is level
     eye        that the view is taken of
+    inside     a view that reaches beyond what the lens recorded is stopped, not only warned of
+    speed      1/16–16 times as fast as recorded, view and footage alike
     across     degrees that a round lens sees (None: 180); ``bend``: its polynomial (``sphere.Lens``)
     """
 
     version: int = 1
     squeeze: Fraction = Fraction(1)
     lens: str | None = None
+    focus: Annotated[float, Meta(gt=0.0, le=1e6)] | None = None
+    bent: Annotated[tuple[Bend, ...], Meta(max_length=3)] = ()
     marks: Annotated[tuple[Ellipse, ...], Meta(max_length=12)] = ()
+    lengths: Annotated[tuple[Lengths, ...], Meta(max_length=12)] = ()
     measured: tuple[Factor, Factor] | None = None
     school: Literal["shrink", "stretch"] = "shrink"
     shape: Fraction | None = None
     hold: Literal["native", "frame"] | None = None
+    around: Fraction | None = None
     position: tuple[Share, Share] = (0.5, 0.5)
     centre: tuple[Share, Share] | None = None
+    keep: tuple[Share, Share, Share, Share] | None = None
+    enlarged: Annotated[float, Meta(ge=1.0, le=8.0)] = 1.0
+    moves: CropPath | None = None
     nudges: Annotated[tuple[Nudged, ...], Meta(max_length=40)] = ()
     view: ViewPath | None = None
     level: tuple[Lean, Lean] = (0.0, 0.0)
     eye: Literal["left", "right"] = "left"
+    inside: bool = False
+    speed: Fraction = Fraction(1)
     across: Annotated[float, Meta(ge=60.0, le=280.0)] | None = None
-    bend: Annotated[tuple[Annotated[float, Meta(ge=-1, le=1)], ...], Meta(max_length=4)] = ()
+    bend: Annotated[tuple[Bend, ...], Meta(max_length=4)] = ()
 
     def nudge(self, shape: Fraction | None) -> tuple[float, float]:
         """How far a shape is moved, in shares of its own width and height."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -227,6 +228,10 @@ class Equirect:
         """Recorded pixels per radian where they are densest but for the poles."""
         return max(self.size[0] / np.radians(self.across), self.size[1] / np.pi)
 
+    def length(self, d: Array) -> float:
+        """Of one direction (3,), by which a small move of it is divided to be an angle."""
+        return float(np.linalg.norm(d))
+
     def place(self, d: Array) -> Array:
         """(…, 2) recorded pixels (0 is the picture's edge) of directions (…, 3)."""
         heading, tilt = heading_tilt(d)
@@ -293,6 +298,9 @@ class Round:
     def density(self) -> float:
         return max(lens.radius / lens.rim for lens in self.lenses)
 
+    def length(self, d: Array) -> float:
+        return float(np.linalg.norm(d))
+
     def _angles(self, d: Array) -> Array:
         """(…, lenses): radians from each axis."""
         local = (d @ lens.axes for lens in self.lenses)
@@ -330,4 +338,101 @@ class Round:
         return (self.place(d + along * 1e-3, which) - self.place(d, which)) * 1e3
 
 
-Recording = Equirect | Round
+@dataclass(frozen=True)
+class Flat:
+    """A picture of a lens as it is: its "directions" are recorded places (x, y, 0) in pixels.
+
+    ``aspect``: width of a pixel over its height, squeeze included. ``bend`` (k1, k2): what should be straight lies at
+    distance ρ·(1 + k1·ρ² + k2·ρ⁴) from the middle instead of ρ, in half diagonals of the desqueezed picture; negative k1 is
+    a barrel, positive a cushion. The straightened picture is enlarged until its edges just lie inside the recording.
+    """
+
+    size: tuple[int, int]
+    aspect: float = 1.0
+    bend: tuple[float, ...] = ()
+
+    density = 1.0  # its directions are pixels already
+
+    def length(self, d: Array) -> float:
+        return 1.0
+
+    def place(self, d: Array) -> Array:
+        return d[..., :2]
+
+    def direction(self, place: Array) -> Array:
+        return np.concatenate([place, np.zeros_like(place[..., :1])], axis=-1)
+
+    def margin(self, d: Array) -> Array:
+        return np.full(d.shape[:-1], 90.0)
+
+    def step(self, d: Array, along: Array) -> Array:
+        return along[..., :2]
+
+    def _bent(self, u: Array, v: Array, enlarged: float) -> Array:
+        """How much farther out than straight: u and v are from the middle, in half diagonals."""
+        square = (u * u + v * v) * enlarged**2
+        total = np.zeros_like(square)
+        for k in reversed(self.bend):
+            total = (total + k) * square
+        return enlarged * (1 + total)
+
+    @cached_property
+    def enlarged(self) -> float:
+        """1 / how much the straightened picture grows until all of it was recorded; above 1 it shrinks instead."""
+        if not self.bend:
+            return 1.0
+        w, h = self.size[0] * self.aspect, float(self.size[1])
+        t = np.linspace(-1, 1, 65)
+        edge = np.concatenate([np.stack([t, np.ones_like(t)]), np.stack([np.ones_like(t), t])], axis=1)
+        u, v = edge[0] * w / np.hypot(w, h), edge[1] * h / np.hypot(w, h)
+        low, high = 0.25, 2.0
+        for _ in range(50):
+            k = (low + high) / 2
+            far = self._bent(u, v, k)
+            grows = self._bent(u * 1.001, v * 1.001, k) * 1.001 > far  # beyond there the model folds back
+            fits = bool((np.abs(edge * far) <= 1.0 + 1e-12).all() and grows.all())
+            low, high = (k, high) if fits else (low, k)
+        return low
+
+    def straight(self, x: Array, y: Array) -> Array:
+        """(…, 3) of places in the straightened picture, which has the recording's own raster."""
+        x, y = np.broadcast_arrays(np.asarray(x, dtype=np.float64), y)
+        w, h = self.size
+        if self.bend:
+            half = np.hypot(w * self.aspect, h) / 2
+            far = self._bent((x - w / 2) * self.aspect / half, (y - h / 2) / half, self.enlarged)
+            x, y = w / 2 + (x - w / 2) * far, h / 2 + (y - h / 2) * far
+        return np.stack([x, y, np.zeros_like(x)], axis=-1)
+
+
+@dataclass(frozen=True)
+class Straight:
+    """A flat picture as directions of a lens that keeps lines straight, ``across`` degrees wide: for following over it."""
+
+    size: tuple[int, int]
+    aspect: float = 1.0
+    across: float = 60.0
+
+    @property
+    def density(self) -> float:
+        """Recorded pixels per radian in the middle."""
+        return self.size[0] / 2 / float(np.tan(np.radians(self.across / 2)))
+
+    def place(self, d: Array) -> Array:
+        ahead = np.maximum(d[..., 1], 1e-6)
+        x, y = d[..., 0] / ahead * self.density, d[..., 2] / ahead * self.density * self.aspect
+        return np.stack([self.size[0] / 2 + x, self.size[1] / 2 - y], axis=-1)
+
+    def direction(self, place: Array) -> Array:
+        x, y = (place[..., 0] - self.size[0] / 2), (self.size[1] / 2 - place[..., 1]) / self.aspect
+        d = np.stack([x, np.full_like(x, self.density), y], axis=-1)
+        return d / np.linalg.norm(d, axis=-1, keepdims=True)
+
+    def margin(self, d: Array) -> Array:
+        """Degrees, at least roughly, by which a direction lies inside the picture."""
+        p = self.place(d)
+        near = np.minimum(np.minimum(p[..., 0], self.size[0] - p[..., 0]), np.minimum(p[..., 1], self.size[1] - p[..., 1]))
+        return np.where(d[..., 1] > 0, np.degrees(near / self.density), -90.0)
+
+
+Recording = Equirect | Round | Flat

@@ -11,10 +11,15 @@ from ..picture import Picture
 from ..pixels import AxisWarp
 from ..records import to_plain
 from ..stage import Context, StepResult
+from ..warp import CropWarp
 from .advise import shape_text
+from .crop import CropKey, CropPath
+from .crop import check_moves as crop_moves
+from .crop import trouble as crop_trouble
 from .geometry import Fitted, Framing, fit, solve, warp
-from .path import check_moves, cut, longer, trouble
+from .path import Move, ViewPath, check_moves, cut, longer, trouble
 from .settings import ShapeSettings
+from .sphere import Flat
 from .view import holds_directions, left, viewed
 
 LIMITS = (Fraction(1, 4), Fraction(4))
@@ -27,30 +32,85 @@ class Shaped:
 
     framing: Framing
     fitted: Fitted
-    warp: AxisWarp
+    warp: AxisWarp | CropWarp
 
     @property
     def scale(self) -> tuple[Fraction, Fraction]:
-        """Recorded pixels per delivered pixel, x and y."""
-        return self.warp.scale
+        """Recorded pixels per delivered pixel, x and y; of a crop that moves where it is largest."""
+        k = self.fitted.reduce
+        return self.framing.scale[0] * k, self.framing.scale[1] * k
 
 
 def shaped(picture: Picture, settings: ShapeSettings, card: DeliveryCard) -> Shaped:
-    solved = framing(picture, settings, card.wanted)
-    fitted = fit(solved.size, settings.hold or card.hold, card.max_raster)
-    return Shaped(solved, fitted, warp(solved, fitted))
+    wanted, moves = card.wanted, settings.moves
+    solved = framing(picture, settings, wanted)
+    fitted = fit(solved.size, settings.hold or card.hold, card.max_raster, settings.around)
+    if moves is None and not settings.bent:
+        return Shaped(solved, fitted, warp(solved, fitted))
+    aspect = picture.pixel_aspect * settings.squeeze
+    x, y, w, h = (float(v) for v in solved.crop)
+    if moves is None:
+        raster = picture.raster
+        middle = (min((x + w / 2) / raster[0], 1.0), min((y + h / 2) / raster[1], 1.0))
+        moves, span = CropPath((CropKey(0.0, *middle),)), (w, h)
+        return Shaped(solved, fitted, _crop_warp(picture, settings, aspect, moves, span, fitted, (0.0, 0.0)))
+    widest = min(k.enlarged for k in moves.keys)
+    span = (w * widest, h * widest)
+    return Shaped(solved, fitted, _crop_warp(picture, settings, aspect, moves, span, fitted, settings.nudge(wanted)))
+
+
+def _crop_warp(
+    picture: Picture, settings: ShapeSettings, aspect: Fraction, moves: CropPath, span: tuple[float, float], fitted: Fitted,
+    shift: tuple[float, float],
+) -> CropWarp:  # fmt: skip
+    lens = Flat(picture.raster, float(aspect), settings.bent)
+    return CropWarp(fitted.picture, lens, moves, span, fitted.raster, fitted.place, shift, settings.keep)
 
 
 def framing(picture: Picture, settings: ShapeSettings, wanted: Fraction | None = None) -> Framing:
-    """The crop of ``wanted``, a delivery's own shape, about what matters; else the one of the settings."""
-    aspect = picture.pixel_aspect * settings.squeeze
-    own = solve(picture.raster, aspect, settings.school, settings.shape, settings.position)
+    """The crop of ``wanted``, a delivery's own shape, about what matters; else the one of the settings. Of a crop that moves
+    the one at its first key, as large as at its widest."""
+    aspect, keep = picture.pixel_aspect * settings.squeeze, settings.keep
+    if settings.moves is not None:
+        first = settings.moves.keys[0]
+        widest = min(k.enlarged for k in settings.moves.keys)
+        return solve(
+            picture.raster, aspect, settings.school, wanted or settings.shape, centre=(first.x, first.y), keep=keep,
+            enlarged=widest,
+        )  # fmt: skip
+    own = solve(
+        picture.raster, aspect, settings.school, settings.shape, settings.position, keep=keep, enlarged=settings.enlarged
+    )
     if wanted is None:
         return own
     middle = settings.centre or tuple(float((own.crop[i] + own.crop[2 + i] / 2) / picture.raster[i]) for i in (0, 1))
-    crop = solve(picture.raster, aspect, settings.school, wanted, centre=(middle[0], middle[1])).crop
-    moved = tuple(middle[i] + settings.nudge(wanted)[i] * float(crop[2 + i] / picture.raster[i]) for i in (0, 1))
-    return solve(picture.raster, aspect, settings.school, wanted, centre=(moved[0], moved[1]))
+
+    def about(centre: tuple[float, ...]) -> Framing:
+        return solve(
+            picture.raster, aspect, settings.school, wanted, centre=(centre[0], centre[1]), keep=keep,
+            enlarged=settings.enlarged,
+        )  # fmt: skip
+
+    crop = about(middle).crop
+    return about(tuple(middle[i] + settings.nudge(wanted)[i] * float(crop[2 + i] / picture.raster[i]) for i in (0, 1)))
+
+
+def cut_off(settings: ShapeSettings, made: Shaped, raster: tuple[int, int]) -> float:
+    """Share of what must stay in that the crop cuts off, at the worst moment."""
+    if settings.keep is None:
+        return 0.0
+    if isinstance(made.warp, CropWarp):
+        times = [k.t for k in made.warp.path.keys]
+        crops = [made.warp.crop(t) for t in times]
+    else:
+        x, y, w, h = (float(v) for v in made.framing.crop)
+        crops = [(x, y, w, h)]
+    left, top, right, bottom = (v * raster[i % 2] for i, v in enumerate(settings.keep))
+    area = max((right - left) * (bottom - top), 1e-9)
+    seen = (
+        max(0.0, min(right, x + w) - max(left, x)) * max(0.0, min(bottom, y + h) - max(top, y)) for x, y, w, h in crops
+    )
+    return max(0.0, 1 - min(seen) / area)
 
 
 def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
@@ -83,6 +143,10 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     if settings.view is not None and holds_directions(picture):
         return _view(picture, settings, context)
     assert context.card is not None
+    seconds = float(picture.duration or 0) or None
+    if settings.moves is not None and (problem := crop_trouble(settings.moves, seconds)):
+        fix = Fix("Hold the crop still", "shape", "moves", None)
+        return StepResult(picture, "crop?", (Finding(Level.STOP, "crop-unusable", problem, "shape", fix),))
     made = shaped(picture, settings, context.card)
     solved = made.framing
     shape = context.card.wanted or shape
@@ -93,6 +157,21 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
                 "much-lost",
                 f"Only {float(solved.kept):.0%} of the recorded picture is left at {shape_text(shape)}. "
                 "A sensor mode or squeeze nearer to the shape keeps more.",
+                "shape",
+            )  # fmt: skip
+        )
+    if settings.moves is not None:
+        shares = tuple(float(made.framing.crop[2 + i]) / picture.raster[i] for i in (0, 1))
+        moves = crop_moves(settings.moves, (shares[0], shares[1]), seconds or 0.0, float(picture.rate or 25))
+        findings += [_too_fast(settings.moves, move, "moves") for move in moves]
+    lost = cut_off(settings, made, picture.raster)
+    if lost > 0.001:
+        findings.append(
+            Finding(
+                Level.WARN,
+                "must-stay-cut",
+                f"{lost:.0%} of what must stay in does not fit into {shape_text(made.framing.shape)}. Enlarge less, or let a "
+                "wider shape have it.",
                 "shape",
             )  # fmt: skip
         )
@@ -129,6 +208,14 @@ def _against_marks(settings: ShapeSettings) -> list[Finding]:
     )]  # fmt: skip
 
 
+def _too_fast(path: ViewPath | CropPath, move: Move, field: str) -> Finding:
+    mended, label = (
+        (longer(path, move), f"Take {move.needs:.1f} s for it") if move.fits else (cut(path, move.n), "Cut instead")
+    )
+    fix = Fix(label, "shape", field, {field: to_plain(mended)})
+    return Finding(Level.WARN, "move-too-fast", move.text, "shape", fix)
+
+
 SOFT = 0.7  # recorded pixels per delivered pixel below which a view looks soft
 
 
@@ -156,9 +243,10 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
     findings = []
     w, h = made.fitted.picture
     if kept.bare > 0:
+        says = "and must not be delivered" if settings.inside else "and is delivered black"
         findings.append(Finding(
-            Level.WARN, "view-beyond-picture",
-            f"{kept.bare:.0%} of the view lies where the lens recorded nothing, and is delivered black. Turn or narrow it.", "shape",
+            Level.STOP if settings.inside else Level.WARN, "view-beyond-picture",
+            f"{kept.bare:.0%} of the view lies where the lens recorded nothing, {says}. Turn or narrow it.", "shape",
         ))  # fmt: skip
     if kept.middle < SOFT:
         findings.append(Finding(
@@ -166,12 +254,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
             f"Only {kept.middle:.2f} recorded pixels lie behind each of the {w}×{h}; {kept.worth[0]}×{kept.worth[1]} is the "
             "largest raster that they fill.", "shape",
         ))  # fmt: skip
-    for move in check_moves(view, seconds or 0.0, float(picture.rate or 25)):
-        mended, label = (
-            (longer(view, move), f"Take {move.needs:.1f} s for it") if move.fits else (cut(view, move.n), "Cut instead")
-        )
-        fix = Fix(label, "shape", "view", {"view": to_plain(mended)})
-        findings.append(Finding(Level.WARN, "move-too-fast", move.text, "shape", fix))
+    findings += [_too_fast(view, m, "view") for m in check_moves(view, seconds or 0.0, float(picture.rate or 25))]
     if picture.eyes not in (None, "one"):
         findings.append(Finding(Level.NOTE, "one-eye", f"The view is taken of the {settings.eye} eye alone.", "shape"))
     key = view.keys[0]

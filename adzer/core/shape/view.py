@@ -10,7 +10,7 @@ import numpy as np
 
 from ..errors import AdzerError
 from ..picture import Picture
-from ..warp import MapWarp
+from ..warp import ViewWarp
 from .geometry import WIDE, Fitted, even, fit
 from .path import ViewPath, views_at
 from .settings import ShapeSettings
@@ -24,7 +24,7 @@ class Viewed:
     """A view's warp and how it lies in the delivered raster."""
 
     fitted: Fitted
-    warp: MapWarp
+    warp: ViewWarp
 
     @property
     def lens(self) -> Recording:
@@ -83,14 +83,14 @@ def viewed(
     fitted = fit(size, hold, largest)
     half = extent(settings.view, Fraction(*size))
     nudge = settings.nudge(wanted)
-    warp = MapWarp(
+    warp = ViewWarp(
         fitted.picture, recording(picture, settings, seen), settings.view, region(picture, settings.eye),
         half, fitted.raster, fitted.place, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level,
     )  # fmt: skip
     return Viewed(fitted, warp)
 
 
-def outline(warp: MapWarp, time: float, steps: int = 24) -> Array:
+def outline(warp: ViewWarp, time: float, steps: int = 24) -> Array:
     """(n, 3) directions in the recording along the edge of the delivered picture, clockwise from its top left."""
     w, h = warp.picture
     t = np.linspace(0, 1, steps, endpoint=False)
@@ -99,7 +99,7 @@ def outline(warp: MapWarp, time: float, steps: int = 24) -> Array:
     return warp.directions(x, y, time)
 
 
-def density(warp: MapWarp, time: float, columns: int = 17, rows: int = 11) -> Array:
+def density(warp: ViewWarp, time: float, columns: int = 17, rows: int = 11) -> Array:
     """(rows, columns) recorded pixels per delivered pixel, the geometric mean of both ways; NaN where there is no picture."""
     w, h = warp.picture
     x, y = (np.arange(columns) + 0.5) / columns * w, ((np.arange(rows) + 0.5) / rows * h)[:, None]
@@ -123,7 +123,7 @@ class Left:
     worth: tuple[int, int]  # the largest raster whose every middle pixel still has a recorded one
 
 
-def left(warp: MapWarp, start: float, stop: float, samples: int = 5) -> Left:
+def left(warp: ViewWarp, start: float, stop: float, samples: int = 5) -> Left:
     """Looks at ``samples`` moments from ``start`` to ``stop`` seconds, one if the view is still."""
     times = [start] if warp.still else np.linspace(start, stop, samples).tolist()
     maps = [density(warp, t) for t in times]

@@ -52,6 +52,11 @@ class Order(msgspec.Struct, frozen=True):
         return held | {f"primaries/{k}": v for k, v in self.primaries_cards.items()}
 
     @property
+    def speed(self) -> Fraction:
+        """How many times as fast as recorded it is played."""
+        return self.route.shape.speed if self.copy_scale is None else Fraction(1)
+
+    @property
     def digest(self) -> str:
         """Changes with anything that changes the rendered pixels; not with where they go."""
         plain = records.to_plain(self)
@@ -113,32 +118,37 @@ class Timing:
 
 
 def timing(facts: probe.FileFacts, route: Route, start: int, stop: int, index: probe.FrameIndex) -> Timing:
-    """Every recorded frame once at its own time; or, made even, at each tick the frame nearest in time."""
-    read = route.read
+    """Every recorded frame once at its own time; or, made even or played at another speed, at each tick the frame nearest in
+    recorded time, of two as near the earlier one."""
+    read, speed = route.read, route.shape.speed
     numbers = np.arange(start, stop)
     moments = (index.pts[start:stop] - index.pts[0]).astype(np.float64) * float(facts.time_base)
-    if read.timing == "even" and read.even_rate:
-        rate = read.even_rate
-        unit = facts.time_base
-        first = int(index.pts[start])
-        spare = facts.duration - (int(index.pts[-1]) - int(index.pts[0])) * unit
-        end = (
-            (int(index.pts[stop]) - first) * unit
-            if stop < len(index.pts)
-            else (int(index.pts[-1]) - first) * unit + spare
-        )
-        count = max(1, round(end * rate))
-        times = (index.pts[start:stop] - first).astype(np.float64) * float(unit)
-        ticks = np.arange(count) / float(rate)
-        after = np.clip(np.searchsorted(times, ticks), 1, len(times) - 1) if len(times) > 1 else np.zeros(count, int)
+    even = read.even_rate if read.timing == "even" else None
+    rate = even or facts.rate or Fraction(25)
+    if even or speed != 1:
+        end = _end(facts, index, stop) - int(index.pts[start]) * facts.time_base
+        count = max(1, round(end * rate / speed))
+        times = index.pts[start:stop] - index.pts[start]
+        tick = speed / (rate * facts.time_base)  # in units of the time base, exact
+        ticks = np.arange(count) * tick.numerator
+        after = np.clip(np.searchsorted(times * tick.denominator, ticks), 1, len(times) - 1) if len(times) > 1 else 0
         before = np.maximum(after - 1, 0)
-        nearer = np.where(ticks - times[before] <= times[after] - ticks, before, after)
-        return Timing(numbers[nearer], np.arange(count), moments[0] + ticks, 1 / rate, rate)
-    rate = facts.rate or Fraction(25)
+        earlier = 2 * ticks <= (times[before] + times[after]) * tick.denominator
+        chosen = np.broadcast_to(np.where(earlier, before, after), (count,))
+        return Timing(
+            numbers[chosen], np.arange(count), moments[0] + np.arange(count) * float(speed / rate), 1 / rate, rate
+        )
     if facts.constant_rate:
         return Timing(numbers, np.arange(len(numbers)), moments, 1 / rate, rate)
     stamps = index.pts[start:stop] - index.pts[start]
     return Timing(numbers, stamps.astype(np.int64), moments, facts.time_base, rate)
+
+
+def _end(facts: probe.FileFacts, index: probe.FrameIndex, stop: int) -> Fraction:
+    """When the frame before ``stop`` ends, in container seconds."""
+    if stop < len(index.pts):
+        return int(index.pts[stop]) * facts.time_base
+    return int(index.pts[0]) * facts.time_base + facts.duration
 
 
 @dataclass(frozen=True)
@@ -244,7 +254,7 @@ def sound_span(order: Order, plan: RenderPlan) -> tuple[Fraction, Fraction]:
     index = probe.scan(plan.source, order.facts.fingerprint)
     start = int(index.pts[order.start]) * order.facts.time_base
     if plan.timing.time_base * plan.timing.rate == 1:
-        return start, start + len(plan.timing) / plan.timing.rate
+        return start, start + len(plan.timing) / plan.timing.rate * order.speed
     stamps = plan.timing.stamps
     tail = int(np.median(np.diff(stamps))) if len(stamps) > 1 else 0
     return start, start + (int(stamps[-1]) + tail) * plan.timing.time_base
@@ -253,7 +263,7 @@ def sound_span(order: Order, plan: RenderPlan) -> tuple[Fraction, Fraction]:
 def _timecode(order: Order, when: Timing) -> str | None:
     """The recorded timecode carried on to the first delivered frame; only where rates agree can it be."""
     facts = order.facts
-    if not facts.timecode or not facts.rate or when.rate != facts.rate:
+    if not facts.timecode or not facts.rate or when.rate != facts.rate or order.speed != 1:
         return None
     try:
         first = timecode.to_frames(facts.timecode, facts.rate) + order.start

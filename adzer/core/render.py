@@ -285,7 +285,7 @@ def _sound(plan: RenderPlan, order: Order, target: Any) -> Iterator[Any]:
     """The packets of every sound stream, the streams one after another in the container, merged by time."""
     start, stop = sound_span(order, plan)
     streams = [
-        audio.encoded(plan.source, start, stop, n, target, order.card.audio, order.card.audio_kbits)
+        audio.encoded(plan.source, start, stop, n, target, order.card.audio, order.card.audio_kbits, order.speed)
         for n in range(len(order.facts.audio))
     ]
     return heapq.merge(*streams, key=lambda p: (p.dts or 0) * (p.time_base or Fraction(1, 48000)))

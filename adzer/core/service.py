@@ -147,7 +147,9 @@ class Pictures:
     def make(self, ask: Picturing) -> Reply:
         route = ask.route
         if ask.whole:
-            route = route.with_("shape", shape=None, hold="native", view=None)
+            route = route.with_(
+                "shape", shape=None, hold="native", view=None, moves=None, bent=(), enlarged=1.0, keep=None
+            )
         card = cards.delivery(ask.card)
         if ask.whole:
             card = msgspec.structs.replace(card, shape=None)

@@ -116,9 +116,9 @@ def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.
 
 def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order, facts: probe.FileFacts) -> None:
     start, stop = sound_span(order, plan)
-    seconds = min(stop - start, Fraction(20))
+    seconds = min((stop - start) / order.speed, Fraction(20))
     rate = 48000
-    before = audio.mono(plan.source, start, seconds, rate)
+    before = audio.mono(plan.source, start, seconds, rate, order.speed)
     after = audio.mono(path, facts.start, seconds, rate)
     if float(np.abs(before).max(initial=0)) < 1e-4:
         checks.append(Check("sound offset", True, "sound is silent, its offset cannot be heard"))

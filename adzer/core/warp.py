@@ -23,7 +23,7 @@ from .filters import chroma_offset, cosited, halving_taps, narrow_weights, patch
 from .media.formats import PixelFormat, Plane
 from .shape.crop import CropPath, crops_at, inside
 from .shape.path import ViewPath, views_at
-from .shape.sphere import Array, Equirect, Flat, Recording, rotation, view_directions
+from .shape.sphere import Array, Directions, Equirect, Flat, Recording, rotation, view_directions
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
@@ -131,7 +131,7 @@ class ViewWarp(MapWarp):
     """
 
     picture: Pair
-    lens: Recording
+    lens: Directions
     path: ViewPath
     region: tuple[int, int, int, int]
     extent: tuple[float, float]

@@ -31,7 +31,7 @@ from .model import Desk
 from .reading import Reading
 from .theme import draw_mark, theme, worst_level
 from .widgets.findings import FindingList
-from .widgets.picture import PictureView, to_qimage
+from .widgets.picture import GUIDES, PictureView, to_qimage
 from .widgets.rule import Rule
 
 PLAY_WIDTH = 960
@@ -242,6 +242,7 @@ class BenchView(QWidget):
         words = f"{source}as delivered · {walked.card.title} · {w}×{h}"
         self.picture.caption_left = f"{shown_timecode(shot.facts, self.desk.frame)}"
         self.picture.caption_right = bench.whole_words if bench.whole else words
+        self.side.safe = self.picture.safe = (walked.card.title_safe, walked.card.covered)
         self.side.caption_right = f"{walked.card.title} · {w}×{h}"
         if walked.stopped and not (bench.whole and walked.stopped.stage == "deliver"):
             self.picture.caption_right = "not deliverable yet: as recorded"
@@ -315,10 +316,12 @@ class BenchView(QWidget):
         self.ask()
         self.picture.update()
 
-    def toggle_thirds(self) -> None:
-        """T: thirds, on the delivered picture."""
+    def next_guide(self) -> None:
+        """T: another guide on the delivered picture, or none."""
         view = self.side if self.bench is not None and self.bench.whole else self.picture
-        view.thirds = not view.thirds
+        names = list(GUIDES)
+        view.guide = names[(names.index(view.guide) + 1) % len(names)]
+        self.desk.said.emit(f"Guide: {view.guide}.")
         view.update()
 
     # --- time ------------------------------------------------------------------------------------------------------

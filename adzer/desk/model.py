@@ -566,5 +566,5 @@ class Desk(QObject):
 
 def _fields(settings: Any) -> dict[str, Any]:
     """A stage's answers as they go to another shot; what was marked on this one's pictures stays with it."""
-    own = ("version", "marks", "measured")
+    own = ("version", "marks", "lengths", "measured", "keep", "moves")
     return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}

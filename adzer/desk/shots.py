@@ -118,7 +118,7 @@ class Camera:
         desk.unfold("shape")
         desk.go_to(40)
         wait(lambda: window.bench.side.after is not None, settle=1.5)
-        window.bench.toggle_thirds()
+        window.bench.next_guide()
         wait(self._shapes, settle=0.5)
         self.take("bench-shape")
         desk.unfold("colour")

@@ -153,12 +153,13 @@ class Window(QMainWindow):
             Action("look at the footage", (), every, self.reading.look_at_the_rest),
             Action("stop looking at the footage", (), every, self.reading.stop),
             Action("mark this frame, or take the mark off", ("J",), benched, desk.toggle_mark),
-            Action("keyframe of the view here", ("G",), benched, lambda: self._view("set_key")),
+            Action("keyframe of the view or crop here", ("G",), benched, lambda: self._view("set_key")),
             Action("take the keyframe off", ("Shift+G",), benched, lambda: self._view("drop_key"), "⇧G"),
             Action("keyframe before", (",",), benched, lambda: self._view("next_key", -1)),
             Action("keyframe after", (".",), benched, lambda: self._view("next_key", 1)),
-            Action("follow a thing with the view", ("Y",), benched, lambda: self._view("follow_thing")),
+            Action("follow a thing with the view or crop", ("Y",), benched, lambda: self._view("follow_thing")),
             Action("mark a round thing", ("B",), benched, lambda: self._view("mark_round")),
+            Action("mark what must stay in", ("I",), benched, lambda: self._view("mark_keep")),
             Action("mark the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
             Action("smooth path with few keyframes", (), benched, lambda: self._view("make_smooth")),
             Action("cut into two takes here", ("X",), benched, lambda: desk.add_take(True)),
@@ -185,7 +186,7 @@ class Window(QMainWindow):
                 lambda: self._range(0, 10**9),
             ),
             Action("wipe between before and after", ("W",), benched, bench.toggle_wipe),
-            Action("thirds on the picture", ("T",), benched, bench.toggle_thirds),
+            Action("thirds and other guides on the picture", ("T",), benched, bench.next_guide),
             Action("picture as recorded, while held", (), benched, self._flip_before, "Q"),
             Action("same as the row above", ("Ctrl+D",), every, desk.fill_down, "^D"),
             Action("next finding", ("N",), board, self.next.advance),
@@ -215,13 +216,18 @@ class Window(QMainWindow):
         return "bench" if self.desk.stage is not None else "board"
 
     def _view(self, what: str, *args: int) -> None:
-        """Something that only one of Shape's two benches can do."""
-        if hasattr(self.bench.bench, what):
-            getattr(self.bench.bench, what)(*args)
-        elif what == "mark_round":
-            self.say("Round things are marked on the Shape bench of a flat shot. Unfold it there.")
-        else:
+        """Something that only one of Shape's two benches can do, or the keyframes that both have."""
+        bench = self.bench.bench
+        for owner in (bench, getattr(bench, "keys", None)):
+            if owner is not None and hasattr(owner, what):
+                getattr(owner, what)(*args)
+                return
+        if what == "mark_horizon":
             self.say("That belongs to the Shape bench of a sphere or round lens. Unfold it there.")
+        elif what in ("mark_round", "mark_keep"):
+            self.say("That is marked on the Shape bench of a flat shot. Unfold it there.")
+        else:
+            self.say("That belongs to the Shape bench. Unfold it there.")
 
     def _measure(self) -> None:
         shot = self.desk.shot

@@ -132,7 +132,9 @@ def test_the_grid_of_a_bent_lens_keeps_within_its_bound(bend, path, time):
     places = warp.recorded(np.arange(321.0)[None], np.arange(181.0)[:, None], time)
     assert places.min() >= -1e-6 and places[..., 0].max() <= 1440 + 1e-6 and places[..., 1].max() <= 1080 + 1e-6
     x, y = np.meshgrid(np.arange(320) + 0.5, np.arange(180) + 0.5)
-    g, r = (np.minimum((v // grid.step).astype(int), n - 2) for v, n in ((x, grid.nodes.shape[1]), (y, grid.nodes.shape[0])))
+    g, r = (
+        np.minimum((v // grid.step).astype(int), n - 2) for v, n in ((x, grid.nodes.shape[1]), (y, grid.nodes.shape[0]))
+    )
     u, v = (x / grid.step - g)[..., None], (y / grid.step - r)[..., None]
     n = grid.nodes.astype(np.float64)
     drawn = (n[r, g] * (1 - u) + n[r, g + 1] * u) * (1 - v) + (n[r + 1, g] * (1 - u) + n[r + 1, g + 1] * u) * v
@@ -187,7 +189,9 @@ def test_a_crop_moves_evenly_and_what_strobes_is_told():
     assert at[2] == pytest.approx([0.5, 0.5, 1.0])
     found = crop.check_moves(path, (0.5, 1.0), 12.0, 25.0)
     assert [m.n for m in found] == [0] and found[0].needs > 4
-    slow = CropPath((path.keys[0], replace_t(path.keys[1], found[0].needs), replace_t(path.keys[2], found[0].needs + 2)))
+    slow = CropPath(
+        (path.keys[0], replace_t(path.keys[1], found[0].needs), replace_t(path.keys[2], found[0].needs + 2))
+    )
     assert crop.check_moves(slow, (0.5, 1.0), 90.0, 25.0) == []
     assert retimed(path, 1, 9.0, 0.04).keys[1].t == pytest.approx(5.96)
 

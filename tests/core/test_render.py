@@ -13,6 +13,7 @@ from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 
@@ -23,11 +24,11 @@ from adzer.core.colour import cards as colour_cards
 from adzer.core.compile import compile_order, freeze
 from adzer.core.errors import AdzerError, Cancelled, RenderFailed
 from adzer.core.intake import read_file
-from adzer.core.media import probe
+from adzer.core.media import audio, probe
 from adzer.core.media.decode import Reader
 from adzer.core.pixels import Processor
 from adzer.core.render import parts_folder, render
-from adzer.core.route import Route
+from adzer.core.route import Route, walk
 from adzer.core.sim import camera as cameras
 
 from ..conftest import frame_number, write_clip
@@ -180,6 +181,69 @@ def test_variable_stamps_are_carried_and_evened_ones_even(phone_clip, tmp_path):
     even = probe.probe(tmp_path / "even.mp4")
     assert even.constant_rate and even.rate == 25 and report.passed
     assert abs(even.duration - Reader(phone_clip).time(60)) <= Fraction(1, 25)
+
+
+@pytest.mark.parametrize(
+    "speed, even, shown",
+    [
+        ("2", None, lambda n: 2 * n),
+        ("1/2", None, lambda n: n // 2),
+        ("1/2", "50", lambda n: (n + 1) // 4),
+        ("5/2", None, lambda n: (5 * n) // 2),
+    ],
+)
+def test_speed_acts_on_frames_and_sound_alike(small_clip, tmp_path, speed, even, shown):
+    """Each delivered tick shows the frame recorded nearest to it; the sound is as long as the picture and keeps its pitch."""
+    facts, seen = read_file(small_clip)
+    route = Route().with_("shape", speed=speed)
+    if even:
+        route = route.with_("read", timing="even", even_rate=even)
+    order = freeze("s", facts, route, "archive", tmp_path / "m.mkv", 4, 44, seen)
+    report = render(order)
+    rate, count = Fraction(even or 25), round(40 / Fraction(speed) * Fraction(even or 25) / 25)
+    made = probe.probe(tmp_path / "m.mkv")
+    assert report.passed and made.frames == count and made.rate == rate and made.timecode is None
+    with Reader(tmp_path / "m.mkv") as reader:
+        for n in (0, 1, 2, 3, 7, count - 1):
+            assert frame_number(reader.frame(n).planes[0], 1.0, 255) == min(4 + shown(n), 43)
+    before = audio.mono(small_clip, facts.start + Fraction(4, 25), Fraction(3, 2))
+    after = audio.mono(tmp_path / "m.mkv", made.start, count / rate)
+    assert len(after) == int(count / rate * 48000) and 0.4 < after.std() / before.std() < 2.5
+    assert next(c for c in report.checks if c.name == "sound offset").passed
+
+
+@pytest.mark.parametrize("speed", [Fraction(2), Fraction(3, 10), Fraction(7), Fraction(24, 25)])
+def test_hastened_sound_keeps_its_pitch_and_has_the_length_that_is_asked(speed):
+    wave = np.sin(2 * np.pi * 440 * np.arange(96000) / 48000).astype(np.float32)
+    pieces = (av.AudioFrame.from_ndarray(wave[None, n : n + 1024], "fltp", "mono") for n in range(0, 96000, 1024))
+
+    def stamped():
+        for n, piece in enumerate(pieces):
+            piece.sample_rate, piece.pts, piece.time_base = 48000, n * 1024, Fraction(1, 48000)
+            yield piece
+
+    total = int(96000 / speed)
+    made = list(audio.hastened(stamped(), speed, total))
+    heard = np.concatenate([f.to_ndarray()[0] for f in made])
+    assert len(heard) == total and [f.pts for f in made[:2]] == [0, made[0].samples]
+    middle = heard[total // 4 : total // 4 + 8192]
+    peak = np.abs(np.fft.rfft(middle * np.hanning(len(middle)))).argmax() * 48000 / len(middle)
+    assert abs(peak - 440) < 8
+
+
+def test_speeds_that_cannot_be_get_a_sentence_and_uneven_ones_a_note(small_clip, tmp_path):
+    facts, seen = read_file(small_clip)
+    walked = walk(Route().with_("shape", speed="40"), facts, seen)
+    assert walked.stopped.code == "speed-out-of-range"
+    mended = Route().with_("shape", speed="40").mended(walked.stopped.fix)
+    assert walk(mended, facts, seen).stopped is None
+    for speed, word in (("1/2", "shown 2 times"), ("3/2", "more, now fewer"), ("2", None)):
+        found = [
+            f.text for f in walk(Route().with_("shape", speed=speed), facts, seen).findings if f.code == "uneven-pace"
+        ]
+        assert (word in found[0]) if word else not found
+    after = walk(Route().with_("shape", speed="2"), facts, seen)["deliver"].after
+    assert after.frames == 30 and after.duration == facts.duration / 2
 
 
 def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_path):

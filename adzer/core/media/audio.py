@@ -76,9 +76,78 @@ def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av
     return frame
 
 
+def hastened(frames: Iterator[av.AudioFrame], speed: Fraction, total: int) -> Iterator[av.AudioFrame]:
+    """The same sound ``speed`` times as fast at its own pitch, ``total`` samples long, stamped from 0."""
+    graph, done, held = None, 0, None
+    for frame in frames:
+        if graph is None:
+            graph = _tempo_graph(frame, float(speed))
+        graph.push(frame)
+        for made in _pulled(graph):
+            held = made
+            if (piece := _cut(made, done, total)) is not None:
+                yield piece
+                done += piece.samples
+    if graph is None:
+        return
+    graph.push(None)
+    for made in _pulled(graph):
+        held = made
+        if (piece := _cut(made, done, total)) is not None:
+            yield piece
+            done += piece.samples
+    if held is not None and done < total:  # the stretcher gives a little less than it is asked for
+        shape = held.to_ndarray().shape
+        channels = 1 if held.format.is_planar else len(held.layout.channels)
+        silence = np.zeros((shape[0], (total - done) * channels), held.to_ndarray().dtype)
+        yield _frame(silence, held.format.name, held.layout.name, held.sample_rate, done)
+
+
+def _tempo_graph(frame: av.AudioFrame, speed: float) -> Any:
+    from av.filter import Graph
+
+    graph = Graph()
+    last = graph.add_abuffer(
+        sample_rate=frame.sample_rate, format=frame.format.name, layout=frame.layout.name,
+        time_base=Fraction(1, frame.sample_rate),
+    )  # fmt: skip
+    steps = []
+    while speed < 0.5 or speed > 2.0:  # it sounds best in steps of up to two
+        steps.append(0.5 if speed < 1 else 2.0)
+        speed /= steps[-1]
+    for step in [*steps, speed]:
+        node = graph.add("atempo", f"{step:.9f}")
+        last.link_to(node)
+        last = node
+    node = graph.add("aformat", f"sample_fmts={frame.format.name}:channel_layouts={frame.layout.name}")
+    last.link_to(node)
+    sink = graph.add("abuffersink")
+    node.link_to(sink)
+    graph.configure()
+    return graph
+
+
+def _pulled(graph: Any) -> Iterator[av.AudioFrame]:
+    try:
+        while True:
+            yield graph.pull()
+    except (av.error.BlockingIOError, av.error.EOFError):
+        return
+
+
+def _cut(frame: av.AudioFrame, done: int, total: int) -> av.AudioFrame | None:
+    take = min(frame.samples, total - done)
+    if take <= 0:
+        return None
+    channels = 1 if frame.format.is_planar else len(frame.layout.channels)
+    data = np.ascontiguousarray(frame.to_ndarray()[:, : take * channels])
+    return _frame(data, frame.format.name, frame.layout.name, frame.sample_rate, done)
+
+
 def encoded(
-    path: Source, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int
-) -> Iterator[av.Packet]:
+    path: Source, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int,
+    speed: Fraction = Fraction(1),
+) -> Iterator[av.Packet]:  # fmt: skip
     """Adds a stream to an open output container at once; the iterator then yields its packets in order."""
     with probe.open_container(path) as source:
         context = source.streams.audio[index].codec_context
@@ -105,16 +174,24 @@ def encoded(
     fmt = _FORMATS[codec]
 
     def packets() -> Iterator[av.Packet]:
-        for frame in samples(path, start, stop, index, layout, fmt, rate):
+        frames = samples(path, start, stop, index, layout, fmt, rate)
+        if speed != 1:
+            frames = hastened(frames, speed, int((stop - start) / speed * rate))
+        for frame in frames:
             yield from stream.encode(frame)
         yield from stream.encode(None)
 
     return packets()
 
 
-def mono(path: Source, start: Fraction, seconds: Fraction, rate: int = 48000) -> NDArray[np.float32]:
-    """The first sound stream as one channel of floats, ``seconds`` long from container time ``start``."""
-    parts = [f.to_ndarray()[0] for f in samples(path, start, start + seconds, 0, "mono", "fltp", rate)]
+def mono(
+    path: Source, start: Fraction, seconds: Fraction, rate: int = 48000, speed: Fraction = Fraction(1)
+) -> NDArray[np.float32]:
+    """The first sound stream as one channel of floats, ``seconds`` of playing at ``speed`` from container time ``start``."""
+    frames = samples(path, start, start + seconds * speed, 0, "mono", "fltp", rate)
+    if speed != 1:
+        frames = hastened(frames, speed, int(seconds * rate))
+    parts = [f.to_ndarray()[0] for f in frames]
     out = np.zeros(int(seconds * rate), np.float32)
     if parts:
         joined = np.concatenate(parts)[: len(out)]

@@ -76,3 +76,21 @@ def _number(value: Fraction) -> str:
 
 def _raster(size: tuple[Fraction, Fraction]) -> str:
     return f"{_number(size[0])}×{_number(size[1])}"
+
+
+def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
+    """What is uneven about playing ``recorded`` frames a second at a speed in ``delivered`` ones; "" if nothing is."""
+    each = recorded * speed / delivered  # recorded frames to a delivered one
+    if each.denominator == 1:
+        return ""
+    if each < 1:
+        even = "each" if (1 / each).denominator == 1 else "unevenly each"
+        return (
+            f"{even.capitalize()} recorded frame is shown {float(1 / each):.3g} times: movement stutters. Record at "
+            f"{float(delivered / speed):.4g} frames a second for such a slow one, or play it faster."
+        )
+    near = Fraction(round(each)) * delivered / recorded
+    return (
+        f"{float(each):.3g} recorded frames pass for each delivered one, now more, now fewer: movement is a little uneven. "
+        f"{float(near):.1%} of the speed is even."
+    )

@@ -53,7 +53,9 @@ def trouble(path: CropPath, seconds: float | None = None) -> str | None:
         if key.t <= last:
             return f"Keyframe {n} of the crop, at {key.t:g} s, does not come after the one at {last:g} s. Move or remove one."
         if key.t < 0 or (seconds is not None and key.t > seconds + 1e-6):
-            return f"Keyframe {n} of the crop, at {key.t:g} s, lies outside the shot, which is {seconds or 0:.2f} s long."
+            return (
+                f"Keyframe {n} of the crop, at {key.t:g} s, lies outside the shot, which is {seconds or 0:.2f} s long."
+            )
         last = key.t
     return None
 
@@ -84,7 +86,9 @@ def key_at(path: CropPath, t: float) -> CropKey:
     """A key that says where the crop is at ``t`` anyway; it goes on as the key before it does."""
     x, y, enlarged = (round(float(v), 5) for v in crops_at(path, [t])[0])
     before = [k for k in path.keys if k.t <= t]
-    return CropKey(t, min(max(x, 0.0), 1.0), min(max(y, 0.0), 1.0), max(enlarged, 1.0), before[-1].ease if before else "ease")
+    return CropKey(
+        t, min(max(x, 0.0), 1.0), min(max(y, 0.0), 1.0), max(enlarged, 1.0), before[-1].ease if before else "ease"
+    )
 
 
 def inside(centre: float, part: float, whole: float, keep: tuple[float, float] | None = None) -> float:
@@ -111,7 +115,13 @@ def few_keys(times: Array, middles: Array, enlarged: float, candidates: Sequence
     """As few keys, taken from ``candidates``, as keep the crop's middle within ``tolerance`` (0–1 of the picture) of
     ``middles`` (n, 2) at ``times``, joined by one smooth curve."""
     keys = [
-        CropKey(round(float(times[n]), 4), *(round(float(v), 5) for v in middles[n]), enlarged, "through")
+        CropKey(
+            round(float(times[n]), 4),
+            round(float(middles[n, 0]), 5),
+            round(float(middles[n, 1]), 5),
+            enlarged,
+            "through",
+        )
         for n in candidates
     ]
 
@@ -125,8 +135,11 @@ def few_keys(times: Array, middles: Array, enlarged: float, candidates: Sequence
     return path(fewest(times[list(candidates)], times, off, tolerance))
 
 
-def check_moves(path: CropPath, shares: tuple[float, float], seconds: float, rate: float) -> list[Move]:
-    """Every move that will strobe. ``shares``: of the recorded width and height that the crop takes while not enlarged."""
+def check_moves(
+    path: CropPath, shares: tuple[float, float], seconds: float, rate: float, speed: float = 1.0
+) -> list[Move]:
+    """Every move that will strobe. ``shares``: of the recorded width and height that the crop takes while not enlarged;
+    ``speed``: at which it is played."""
     found = []
     for n, (key, after) in enumerate(zip(path.keys, path.keys[1:], strict=False)):
         if key.ease == "hold":
@@ -136,7 +149,7 @@ def check_moves(path: CropPath, shares: tuple[float, float], seconds: float, rat
         at = crops_at(path, times)
         moved = np.abs(np.diff(at[:, :2], axis=0)) / np.array(shares) * at[1:, 2:]
         swelled = np.abs(np.diff(np.log(at[:, 2]))) / 2  # what the edges of the picture do
-        top = float((moved.max(axis=1) + swelled).max()) / (times[1] - times[0])
+        top = float((moved.max(axis=1) + swelled).max()) / (times[1] - times[0]) * speed
         least = STROBES * 25 / max(rate, 1.0)
         if top * least > 1:
             needs = span * top * least

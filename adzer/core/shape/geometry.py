@@ -80,7 +80,9 @@ def solve(
         )  # fmt: skip
     x = _placed(w - crop_w, position[0], sx)
     y = _placed(h - crop_h, position[1], sy)
-    enlargement = max(wanted / whole, whole / wanted) * (Fraction(enlarged).limit_denominator(1000) if enlarged > 1 else 1)
+    enlargement = max(wanted / whole, whole / wanted) * (
+        Fraction(enlarged).limit_denominator(1000) if enlarged > 1 else 1
+    )
     kept = crop_w * crop_h / (w * h)
     return Framing((sx, sy), (x, y, crop_w, crop_h), size, (whole_w, whole_h), enlargement, kept)
 

@@ -137,7 +137,9 @@ def views_at(path: ViewPath, times: NDArray[np.float64] | Sequence[float]) -> tu
             out[mine], wide[mine] = spline(times[mine]).as_matrix(), np.exp(fov_spline(times[mine]))
             continue
         out[mine] = turns[n] @ turning(share[:, None] * turned_about(turns[n].T @ turns[n + 1]))  # the shortest arc
-        wide[mine] = np.exp(np.log(fovs[n]) + share * np.log(fovs[n + 1] / fovs[n]))  # a zoom of even speed looks even so
+        wide[mine] = np.exp(
+            np.log(fovs[n]) + share * np.log(fovs[n + 1] / fovs[n])
+        )  # a zoom of even speed looks even so
     return out, wide
 
 
@@ -244,8 +246,9 @@ class Move(msgspec.Struct, frozen=True):
     fits: bool
 
 
-def check_moves(path: ViewPath, seconds: float, rate: float) -> list[Move]:
-    """Every move that will strobe, or turn faster or more suddenly than most people bear. ``seconds``: the shot's length."""
+def check_moves(path: ViewPath, seconds: float, rate: float, played: float = 1.0) -> list[Move]:
+    """Every move that will strobe, or turn faster or more suddenly than most people bear. ``seconds``: the shot's length;
+    ``played``: how many times as fast as recorded it is shown."""
     found = []
     for n, (key, after) in enumerate(zip(path.keys, path.keys[1:], strict=False)):
         if key.ease == "hold":
@@ -253,7 +256,7 @@ def check_moves(path: ViewPath, seconds: float, rate: float) -> list[Move]:
         span = after.t - key.t
         times = np.linspace(key.t, after.t, max(9, min(200, round(span * rate) + 1)))
         turns, fovs = views_at(path, times)
-        step = times[1] - times[0]
+        step = (times[1] - times[0]) / played
         speed = turned_by(turns[:-1], turns[1:]) / step
         top, jolt = float(speed.max()), float(np.abs(np.diff(speed)).max(initial=0) / step)
         across = float((fovs[:-1] / np.maximum(speed, 1e-6)).min())  # seconds for one picture width at the worst moment

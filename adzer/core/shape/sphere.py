@@ -431,8 +431,11 @@ class Straight:
     def margin(self, d: Array) -> Array:
         """Degrees, at least roughly, by which a direction lies inside the picture."""
         p = self.place(d)
-        near = np.minimum(np.minimum(p[..., 0], self.size[0] - p[..., 0]), np.minimum(p[..., 1], self.size[1] - p[..., 1]))
+        near = np.minimum(
+            np.minimum(p[..., 0], self.size[0] - p[..., 0]), np.minimum(p[..., 1], self.size[1] - p[..., 1])
+        )
         return np.where(d[..., 1] > 0, np.degrees(near / self.density), -90.0)
 
 
-Recording = Equirect | Round | Flat
+Directions = Equirect | Round
+Recording = Directions | Flat

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from ..cards import DeliveryCard
@@ -12,7 +12,7 @@ from ..pixels import AxisWarp
 from ..records import to_plain
 from ..stage import Context, StepResult
 from ..warp import CropWarp
-from .advise import shape_text
+from .advise import pace_text, shape_text
 from .crop import CropKey, CropPath
 from .crop import check_moves as crop_moves
 from .crop import trouble as crop_trouble
@@ -23,6 +23,7 @@ from .sphere import Flat
 from .view import holds_directions, left, viewed
 
 LIMITS = (Fraction(1, 4), Fraction(4))
+SPEEDS = (Fraction(1, 16), Fraction(16))
 SHAPE_LIMITS = (Fraction(1, 4), Fraction(6))
 
 
@@ -79,7 +80,13 @@ def framing(picture: Picture, settings: ShapeSettings, wanted: Fraction | None =
             enlarged=widest,
         )  # fmt: skip
     own = solve(
-        picture.raster, aspect, settings.school, settings.shape, settings.position, keep=keep, enlarged=settings.enlarged
+        picture.raster,
+        aspect,
+        settings.school,
+        settings.shape,
+        settings.position,
+        keep=keep,
+        enlarged=settings.enlarged,
     )
     if wanted is None:
         return own
@@ -114,6 +121,29 @@ def cut_off(settings: ShapeSettings, made: Shaped, raster: tuple[int, int]) -> f
 
 
 def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
+    if not SPEEDS[0] <= settings.speed <= SPEEDS[1]:
+        text = f"A speed of {float(settings.speed):.4g} times cannot be; take one from 1/16 to 16."
+        fix = Fix("As fast as it was recorded", "shape", "speed", "1")
+        return StepResult(picture, "speed?", (Finding(Level.STOP, "speed-out-of-range", text, "shape", fix),))
+    made = _shape(picture, settings, context)
+    if settings.speed == 1:
+        return made
+    count = max(1, round((picture.frames or 1) / settings.speed))
+    length = picture.duration / settings.speed if picture.duration is not None else None
+    findings = list(made.findings)
+    if (
+        (rate := picture.rate)
+        and (recorded := context.facts.rate)
+        and (uneven := pace_text(recorded, settings.speed, rate))
+    ):
+        findings.append(Finding(Level.NOTE, "uneven-pace", uneven, "shape"))
+    says = f"{made.says}, {float(settings.speed):.0%} speed"
+    after = made.picture.with_(frames=count, duration=length, timecode=None)
+    return replace(made, picture=after, says=says, findings=tuple(findings), idle=False)
+
+
+def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
+    """Everything but the speed."""
     findings: list[Finding] = []
     squeeze, shape = settings.squeeze, settings.shape
     if not LIMITS[0] <= squeeze <= LIMITS[1]:
@@ -162,7 +192,9 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
         )
     if settings.moves is not None:
         shares = tuple(float(made.framing.crop[2 + i]) / picture.raster[i] for i in (0, 1))
-        moves = crop_moves(settings.moves, (shares[0], shares[1]), seconds or 0.0, float(picture.rate or 25))
+        moves = crop_moves(
+            settings.moves, (shares[0], shares[1]), seconds or 0.0, float(picture.rate or 25), float(settings.speed)
+        )
         findings += [_too_fast(settings.moves, move, "moves") for move in moves]
     lost = cut_off(settings, made, picture.raster)
     if lost > 0.001:
@@ -254,7 +286,10 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
             f"Only {kept.middle:.2f} recorded pixels lie behind each of the {w}×{h}; {kept.worth[0]}×{kept.worth[1]} is the "
             "largest raster that they fill.", "shape",
         ))  # fmt: skip
-    findings += [_too_fast(view, m, "view") for m in check_moves(view, seconds or 0.0, float(picture.rate or 25))]
+    findings += [
+        _too_fast(view, m, "view")
+        for m in check_moves(view, seconds or 0.0, float(picture.rate or 25), float(settings.speed))
+    ]
     if picture.eyes not in (None, "one"):
         findings.append(Finding(Level.NOTE, "one-eye", f"The view is taken of the {settings.eye} eye alone.", "shape"))
     key = view.keys[0]

@@ -14,7 +14,7 @@ from ..warp import ViewWarp
 from .geometry import WIDE, Fitted, even, fit
 from .path import ViewPath, views_at
 from .settings import ShapeSettings
-from .sphere import Array, Equirect, Lens, Recording, Round, angles, turned_by
+from .sphere import Array, Directions, Equirect, Lens, Round, angles, turned_by
 
 ROUND_ACROSS = 180.0
 
@@ -27,7 +27,7 @@ class Viewed:
     warp: ViewWarp
 
     @property
-    def lens(self) -> Recording:
+    def lens(self) -> Directions:
         return self.warp.lens
 
 
@@ -47,7 +47,7 @@ def region(picture: Picture, eye: str) -> tuple[int, int, int, int]:
     return (0, 0, w, h)
 
 
-def recording(picture: Picture, settings: ShapeSettings, seen: Any) -> Recording:
+def recording(picture: Picture, settings: ShapeSettings, seen: Any) -> Directions:
     """What its pixels say about directions: a sphere or half of it, or round lenses where the footage shows their discs."""
     x, y, w, h = region(picture, settings.eye)
     if picture.projection == "equirectangular":

@@ -13,7 +13,7 @@ from ...core.job import Shot
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.service import Reply
-from ...core.shape.advise import shape_text
+from ...core.shape.advise import pace_text, shape_text
 from ..model import Desk
 from ..widgets.framing import Framed, Shapes
 from ..widgets.plots import Plot
@@ -132,3 +132,42 @@ class Alone(Question):
         self.right.set_value(x * 100)
         self.down.set_value(y * 100)
         self.say(f"In hand is {walked.card.title}. It follows what is framed for all; what is set here moves it alone.")
+
+
+class Speed(Question):
+    """How fast the shot is played: a factor, or whatever fits it to a length. View and footage go alike."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.percent, self.seconds = Number(100, 1, 6.25, 1600, 2), Number(1, 0.1, 0.02, 1e5, 2)
+        super().__init__(
+            "How fast does it play?", Numbers(("speed, %", self.percent), ("or seconds long", self.seconds))
+        )
+        self.percent.drafted.connect(lambda v: self._draft(Fraction(v).limit_denominator(10_000) / 100))
+        self.seconds.drafted.connect(lambda v: self._draft(self._length() / Fraction(v).limit_denominator(1000)))
+        for field in (self.percent, self.seconds):
+            field.settled.connect(lambda _: desk.commit())
+
+    def _length(self) -> Fraction:
+        """Seconds from in to out as they were recorded."""
+        shot = self.desk.shot
+        return (shot.stop - shot.start) / (shot.facts.rate or Fraction(25)) if shot else Fraction(1)
+
+    def _draft(self, speed: Fraction) -> None:
+        self.desk.draft("shape", speed=str(min(max(speed, Fraction(1, 16)), Fraction(16))))
+
+    def refresh(self, walked: Walk) -> None:
+        speed, rate = walked.route.shape.speed, walked["shape"].before.rate
+        self.percent.set_value(float(speed) * 100)
+        self.seconds.set_value(float(self._length() / speed))
+        shot = self.desk.shot
+        if shot is None or not shot.facts.rate or not rate:
+            return
+        each = shot.facts.rate * speed / rate
+        self.say(
+            f"Recorded at {float(shot.facts.rate):g}, delivered at {float(rate):g} frames a second: "
+            + ("every recorded frame is shown once." if each == 1 else pace_text(shot.facts.rate, speed, rate)
+               or f"every {float(each):g}th recorded frame is shown, evenly.")
+            + ("" if speed == 1 else " The sound keeps its pitch."),
+            f"Every frame once would be {float(rate / shot.facts.rate):.0%} of the speed." if rate != shot.facts.rate else "",
+        )  # fmt: skip

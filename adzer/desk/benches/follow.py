@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF
@@ -10,22 +11,21 @@ from PySide6.QtCore import QPointF
 from ...core.errors import AdzerError
 from ...core.job import Shot
 from ...core.media.formats import SUBSAMPLING
-from ...core.records import to_plain
 from ...core.shape import track
-from ...core.shape.path import ViewPath
 from ...core.shape.sphere import between, heading_tilt
-from ...core.shape.view import Viewed
 from ..model import Desk
 from ..widgets.questions import Choice, Number, Numbers, Question, act
 
+Over = Callable[[], tuple[track.Recording, tuple[int, int, int, int]] | None]
 PLACES = (("middle", 0.0), ("left third", -1 / 3), ("right third", 1 / 3))
 
 
 class Follow(Question):
     """Keeps what was followed, so that slack, lead and place can be changed without following again."""
 
-    def __init__(self, desk: Desk, key: Callable[[], float]) -> None:
-        self.desk, self._fov = desk, key
+    def __init__(self, desk: Desk, over: Over, followed: Callable[..., dict[str, Any]]) -> None:
+        """``over``: what it is followed over and where that lies; ``followed``: points, rate, manner → the answers."""
+        self.desk, self._over, self._followed = desk, over, followed
         self.points: list[track.Point] = []
         self.shot_id: int | None = None
         self.marking = False
@@ -56,17 +56,21 @@ class Follow(Question):
         self.marking = not self.marking
         self.say_state()
 
-    def begin(self, shot: Shot, viewed: Viewed, a: QPointF, b: QPointF) -> None:
+    def begin(self, shot: Shot, a: QPointF, b: QPointF) -> None:
         """A box between two places (0–1 of the picture) was dragged: follows what is in it from the frame in view."""
         self.marking = False
+        over = self._over()
+        if over is None:
+            return
+        lens, region = over
         w, h = shot.facts.raster
-        x, y, _, _ = viewed.warp.region
+        x, y = region[:2]
         middle = QPointF((a.x() + b.x()) / 2, (a.y() + b.y()) / 2)
-        ends = [viewed.lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (a, b, middle)]
+        ends = [lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (a, b, middle)]
         size = float(between(ends[0], ends[1])) / np.sqrt(2)
         heading, tilt = (float(v) for v in heading_tilt(ends[2]))
         rate = float(shot.facts.rate or 25)
-        begun = track.Marked(viewed.lens, viewed.warp.region, SUBSAMPLING[shot.facts.chroma], rate, heading, tilt, size)
+        begun = track.Marked(lens, region, SUBSAMPLING[shot.facts.chroma], rate, heading, tilt, size)
         if self.shot_id != shot.id:
             self.points = []
         self.shot_id, self._running = shot.id, True
@@ -112,16 +116,13 @@ class Follow(Question):
         """The view that follows, as an edit; nothing where nothing was followed."""
         shot = self.desk.shot
         if shot is not None and self.points and self.shot_id == shot.id and not self._running:
-            base = self.desk.route_of(shot).shape.view or ViewPath()
-            rate = float(shot.facts.rate or 25)
+            manner = track.Manner(self.slack.value / 100, (self._at, 0.0), self.lead.value / 100)
             try:
-                path = track.follow(
-                    self.points, rate, self._fov(), self.slack.value / 100, (self._at, 0.0), self.lead.value / 100, base
-                )
+                answers = self._followed(self.points, float(shot.facts.rate or 25), manner)
             except AdzerError as error:
                 self.desk.said.emit(str(error))
             else:
-                self.desk.answer("shape", view=to_plain(path))
+                self.desk.answer("shape", **answers)
         self.say_state()
 
     def say_state(self) -> None:

@@ -3,50 +3,52 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from typing import Any
 
+import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from ...core import cards
 from ...core.job import Shot
 from ...core.records import to_plain
 from ...core.route import Walk
-from ...core.shape import advise
-from ...core.shape.measure import Ellipse, Squeeze
+from ...core.shape import advise, crop, track
+from ...core.shape.crop import CropKey, CropPath
+from ...core.shape.settings import ShapeSettings
+from ...core.shape.sphere import Straight
 from ...core.shape.step import Shaped
-from ..model import Desk
-from ..widgets.framing import Shapes
+from ...core.warp import CropWarp
+from ..widgets.framing import Lines, Shapes
 from ..widgets.plots import Outline, ScaleFigure, Table
-from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
-from .base import Alone, StageBench
+from ..widgets.questions import Choice, Number, Numbers, Question, act
+from .base import Alone, Speed, StageBench
+from .follow import Follow
+from .keys import Keys
+from .squeeze import SqueezeCard
+
+AROUND = (
+    ("16:9", None),
+    ("2:1", Fraction(2)),
+    ("4:3", Fraction(4, 3)),
+    ("1:1", Fraction(1)),
+    ("9:16", Fraction(9, 16)),
+)
 
 
 class ShapeBench(StageBench):
     stage = "shape"
     whole = True
-    hint = (
-        "drag the frame or type · B mark a round thing · T thirds · Q as recorded · W wipe · ^D same as the row above"
-    )
+    hint = "drag the frame or type · G keyframe here · Y follow · I what must stay in · B round thing · T guides · Q as recorded"
+    keys: Keys
 
     def build(self) -> None:
         desk = self.desk
         self._shaped: Shaped | None = None
         self._last: QPointF | None = None
-        self.squeeze = Choice([("none" if s == 1 else f"{float(s):g}×", s) for s in advise.USUAL_SQUEEZES])
-        self.squeeze.chosen.connect(lambda v: desk.answer("shape", squeeze=v, lens=None))
-        self.free_squeeze = Number(1.0, 0.01, 0.25, 4.0, 3)
-        self._number(self.free_squeeze, lambda v: {"squeeze": Fraction(v).limit_denominator(10_000), "lens": None})
-        self._marking = False
-        self._lens_stamp: object = None
-        self._box: tuple[QPointF, QPointF] | None = None
-        self.lens = Pick([("no lens card", None)])
-        self.lens.chosen.connect(self._take_lens)
-        self.mark = act("Mark a round thing  B", self.mark_round)
-        self.forget = act("Forget the marks", lambda: desk.answer("shape", marks=[], measured=None), False)
-        self.squeeze_card = Question(
-            "How much does the lens squeeze?", self.squeeze, Numbers(("or exactly", self.free_squeeze)), self.lens, self.mark,
-            self.forget,
-        )  # fmt: skip
+        self._box: tuple[QPointF, QPointF] | None = None  # while something is being marked
+        self._keeping = False
+        self.squeeze_card = SqueezeCard(desk)
         self.school = Choice([("shrink the height", "shrink"), ("stretch the width", "stretch")])
         self.school.chosen.connect(lambda v: desk.answer("shape", school=v))
         self.school_card = Question("Which way is it undone?", self.school)
@@ -57,92 +59,184 @@ class ShapeBench(StageBench):
         self.shape_card = Question(
             "What shape is delivered?", self.shape, Numbers(("or width ÷ height", self.free_shape))
         )
-        self.hold = Choice([("as the card asks", None), ("natively", "native"), ("inside 16:9", "frame")])
+        self.hold = Choice([("as the card asks", None), ("natively", "native"), ("in a frame", "frame")])
         self.hold.chosen.connect(lambda v: desk.answer("shape", hold=v))
-        self.hold_card = Question("How is it held?", self.hold)
-        self.across = Number(50, 1, 0, 100, 0)
-        self.down = Number(50, 1, 0, 100, 0)
+        self.around = Choice([*AROUND])
+        self.around.chosen.connect(lambda v: desk.answer("shape", around=v))
+        self.hold_card = Question("How is it held?", self.hold, self.around)
+        self.across, self.down = Number(50, 1, 0, 100, 0), Number(50, 1, 0, 100, 0)
         self._number(self.across, lambda v: {"position": (v / 100, self._position()[1])})
         self._number(self.down, lambda v: {"position": (self._position()[0], v / 100)})
         self.place_card = Question(
             "Where does the crop sit?", Numbers(("across, %", self.across), ("down, %", self.down))
         )
         self.matters_x, self.matters_y = Number(50, 1, 0, 100, 0), Number(50, 1, 0, 100, 0)
-        self._number(self.matters_x, lambda v: {"centre": (v / 100, self._centre()[1])})
-        self._number(self.matters_y, lambda v: {"centre": (self._centre()[0], v / 100)})
+        self._number(self.matters_x, lambda v: self._about(v / 100, self._centre()[1]))
+        self._number(self.matters_y, lambda v: self._about(self._centre()[0], v / 100))
         self.matters_card = Question(
             "Where is what matters?", Numbers(("across, %", self.matters_x), ("down, %", self.matters_y))
         )
+        self.closer = Number(100, 1, 100, 800, 0)
+        self._number(self.closer, lambda v: self._closer(v / 100))
+        self.to_cut = act("Hide the cut", self.hide_cut)
+        self.closer_card = Question("How close is it?", Numbers(("enlarged, %", self.closer)), self.to_cut)
+        self.keys = Keys(desk, "moves", self._first_path, crop.key_at, act("Hold it still", self.hold_still, False))
+        self.follow = Follow(desk, self._over, self._followed)
+        self.keep = act("Mark what must stay in  I", self.mark_keep, False)
+        self.forget_keep = act("Nothing must", lambda: desk.answer("shape", keep=None), False)
+        self.keep_card = Question("What must stay in?", self.keep, self.forget_keep)
         self.alone = Alone(self)
+        self.speed_card = Speed(desk)
         self.questions = [
-            self.squeeze_card, self.school_card, self.shape_card, self.hold_card, self.place_card, self.matters_card, self.alone,
+            self.squeeze_card, self.school_card, self.shape_card, self.hold_card, self.place_card, self.matters_card,
+            self.closer_card, self.keep_card, self.keys, self.follow, self.alone, self.speed_card,
         ]  # fmt: skip
         self.figure = ScaleFigure("Recorded, desqueezed, delivered", 3)
         self.numbers = Table("The arithmetic", (0.5, 0.5, 0.0), 3)
+        self.course = Lines("Where the crop goes", "%", 3)
+        self.keys.hold_on(self.course)
         self.shapes = Shapes("Every shape of it", 4)
         self.shapes.picked.connect(self.take_in_hand)
-        self.instruments = [self.figure, self.numbers, self.shapes]
+        self.instruments = [self.figure, self.numbers, self.course, self.shapes]
 
-    def _number(self, field: Number, change: object) -> None:
-        field.drafted.connect(lambda v: self.desk.draft("shape", **change(v)))  # type: ignore[operator]
+    def _number(self, field: Number, change: Any) -> None:
+        field.drafted.connect(lambda v: self.desk.draft("shape", **change(v)))
         field.settled.connect(lambda _: self.desk.commit())
 
-    def _centre(self) -> tuple[float, float]:
-        """What matters, 0–1 of the recorded picture: as said, else the middle of the crop."""
+    # --- the answers as they are -------------------------------------------------------------------------------------
+    def _settings(self) -> ShapeSettings:
         shot = self.desk.shot
-        if shot is None:
-            return (0.5, 0.5)
-        said = self.desk.route_of(shot).shape.centre
-        if said is not None or self._shaped is None:
-            return said or (0.5, 0.5)
-        x, y, w, h = (float(v) for v in self._shaped.framing.crop)
-        return ((x + w / 2) / self._raster()[0], (y + h / 2) / self._raster()[1])
+        return self.desk.route_of(shot).shape if shot else ShapeSettings()
 
     def _position(self) -> tuple[float, float]:
+        return self._settings().position
+
+    def _centre(self) -> tuple[float, float]:
+        """What matters, 0–1 of the recorded picture: the key's place, as said, else the middle of the crop."""
+        settings = self._settings()
+        if settings.moves is not None:
+            return self.keys.now.x, self.keys.now.y
+        if settings.centre is not None or self._shaped is None:
+            return settings.centre or (0.5, 0.5)
+        x, y, w, h = (float(v) for v in self._shaped.framing.crop)
+        return (min((x + w / 2) / self._raster()[0], 1.0), min((y + h / 2) / self._raster()[1], 1.0))
+
+    def _raster(self) -> tuple[int, int]:
         shot = self.desk.shot
-        return self.desk.route_of(shot).shape.position if shot else (0.5, 0.5)
+        return shot.facts.raster if shot else (1, 1)
 
-    # --- round things -----------------------------------------------------------------------------------------------
-    def _take_lens(self, name: str | None) -> None:
-        changes: dict[str, object] = {"lens": name}
-        if name is not None:
-            changes["squeeze"] = Fraction(cards.find("lenses", name, cards.LensCard).squeeze).limit_denominator(1000)
-        self.desk.answer("shape", **changes)
+    # --- changing them -----------------------------------------------------------------------------------------------
+    def _about(self, x: float, y: float) -> dict[str, Any]:
+        """The crop's middle elsewhere: of all shapes at once, or of the keyframe here."""
+        x, y = round(min(max(x, 0.0), 1.0), 5), round(min(max(y, 0.0), 1.0), 5)
+        return {"moves": to_plain(self.keys.moved(x=x, y=y))} if self.keys.set else {"centre": (x, y)}
 
-    def mark_round(self) -> None:
-        """B: the next thing dragged around on the whole picture is a round one; pressed again, it is given up."""
-        self._marking, self._box = not self._marking, None
-        self.mark.setText("Drag from one corner around it" if self._marking else "Mark a round thing  B")
+    def _closer(self, enlarged: float) -> dict[str, Any]:
+        enlarged = round(min(max(enlarged, 1.0), crop.CLOSEST), 4)
+        return {"moves": to_plain(self.keys.moved(enlarged=enlarged))} if self.keys.set else {"enlarged": enlarged}
 
-    def _marked(self) -> None:
-        """A box was dragged: its round thing is looked for in the footage, and all marks together say the squeeze."""
-        shot, box = self.desk.shot, self._box
-        self.mark_round()
-        if shot is None or box is None:
+    def _first_path(self) -> CropPath:
+        x, y = self._centre() if self._settings().moves is None else (0.5, 0.5)
+        return CropPath((CropKey(round(self.keys.time, 4), round(x, 5), round(y, 5), self._settings().enlarged),))
+
+    def hold_still(self) -> None:
+        """The crop stays where it is at this frame."""
+        if self.keys.set:
+            now = self.keys.now
+            self.desk.answer(
+                "shape", moves=None, centre=(now.x, now.y), enlarged=now.enlarged, position=self._still(now)
+            )
+
+    def _still(self, now: CropKey) -> tuple[float, float]:
+        """The position of the shot's own shape that keeps it about a key's place."""
+        if self._shaped is None:
+            return (0.5, 0.5)
+        shares = [float(self._shaped.framing.crop[2 + i]) / self._raster()[i] for i in (0, 1)]
+        return tuple(  # type: ignore[return-value]
+            round(min(max((c - s / 2) / (1 - s), 0.0), 1.0), 5) if s < 1 else 0.5
+            for c, s in zip((now.x, now.y), shares, strict=True)
+        )
+
+    def _take_before(self) -> Shot | None:
+        """The take of the same recording that ends where this one begins."""
+        shot = self.desk.shot
+        if shot is None:
+            return None
+        others = (
+            s for s in self.desk.all.values() if s.id != shot.id and s.facts.fingerprint == shot.facts.fingerprint
+        )
+        return next((s for s in others if s.stop == shot.start), None)
+
+    def _cut_step(self) -> float | None:
+        """The enlargement that this take needs for the cut to it to read as one; None if it needs none."""
+        before = self._take_before()
+        if before is None or self.desk.shot is None:
+            return None
+        one, other = before.route.shape, self._settings()
+        rate = float(before.facts.rate or 25)
+        size = [
+            float(crop.crops_at(s.moves, [self.desk.shot.start / rate])[0, 2]) if s.moves else s.enlarged
+            for s in (one, other)
+        ]
+        return crop.cut_step(size[0], size[1])
+
+    def hide_cut(self) -> None:
+        """Enlarges the whole take by the smallest step that is seen as a cut."""
+        needed = self._cut_step()
+        if needed is None:
             return
-        w, h = self._raster()
-        (x0, x1), (y0, y1) = sorted((box[0].x(), box[1].x())), sorted((box[0].y(), box[1].y()))
-        new = Ellipse((x0 + x1) / 2 * w, (y0 + y1) / 2 * h, (x1 - x0) / 2 * w, (y1 - y0) / 2 * h, 0.0, self.desk.frame)
+        moves = self._settings().moves
+        if moves is None:
+            self.desk.answer("shape", enlarged=round(needed, 4))
+            return
+        k = needed / moves.keys[0].enlarged
+        keys = [{**to_plain(key), "enlarged": min(max(key.enlarged * k, 1.0), crop.CLOSEST)} for key in moves.keys]
+        self.desk.answer("shape", moves={"keys": keys})
 
-        def then(found: Squeeze | None, error: str | None) -> None:
-            if error or found is None:
-                self.desk.said.emit(error or "The squeeze could not be measured.")
-            elif self.desk.shot is not None and self.desk.shot.id == shot.id:
-                self.desk.answer(
-                    "shape", marks=to_plain(found.marks), measured=[round(found.squeeze, 5), round(found.error, 5)]
-                )
+    # --- marking -----------------------------------------------------------------------------------------------------
+    def mark_round(self) -> None:
+        self.squeeze_card.mark_round()
 
-        held = self.desk.route_of(shot).shape.marks
-        self.desk.worker.chore("squeeze", (shot.facts, [*held, new]), then)
+    def mark_keep(self) -> None:
+        """I: the next thing dragged around on the whole picture must stay in; pressed again, it is given up."""
+        self._keeping, self._box = not self._keeping, None
+        self.keep.setText("Drag a box around it" if self._keeping else "Mark what must stay in  I")
+
+    def follow_thing(self) -> None:
+        self.follow.mark()
+
+    def _over(self) -> tuple[track.Recording, tuple[int, int, int, int]] | None:
+        """The flat picture as directions, for following over it."""
+        shot = self.desk.shot
+        if shot is None:
+            return None
+        aspect = float((shot.facts.pixel_aspect or 1) * self._settings().squeeze)
+        return Straight(shot.facts.raster, aspect), (0, 0, *shot.facts.raster)
+
+    def _followed(self, points: list[track.Point], rate: float, manner: track.Manner) -> dict[str, Any]:
+        over, made = self._over(), self._shaped
+        assert over is not None and made is not None and isinstance(over[0], Straight)
+        enlarged = self.keys.now.enlarged
+        w, h = (float(v) for v in made.framing.crop[2:])
+        widest = min(k.enlarged for k in self.keys.path.keys)
+        shares = (w * widest / self._raster()[0], h * widest / self._raster()[1])
+        return {"moves": to_plain(track.follow_crop(points, rate, over[0], shares, enlarged, manner))}
+
+    # --- showing -----------------------------------------------------------------------------------------------------
+    def pegs(self, shot: Shot) -> list[int]:
+        return self.keys.pegs(shot)
+
+    def moved(self, shot: Shot) -> None:
+        if self._settings().moves is not None:
+            self._show_moment(shot)
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         settings, shaped = walked.route.shape, walked["shape"].result.adds
         self._shaped = shaped if isinstance(shaped, Shaped) else None
-        self.squeeze.set_value(settings.squeeze)
-        self.free_squeeze.set_value(float(settings.squeeze))
         self.school.set_value(settings.school)
         self.shape.set_value(settings.shape)
         self.hold.set_value(settings.hold)
+        self.around.set_value(settings.around)
         self.across.set_value(settings.position[0] * 100)
         self.down.set_value(settings.position[1] * 100)
         before = walked["shape"].before
@@ -150,61 +244,91 @@ class ShapeBench(StageBench):
         if self._shaped is None:
             return
         framing, fitted = self._shaped.framing, self._shaped.fitted
-        self.free_shape.set_value(float(settings.shape or framing.desqueezed[0] / framing.desqueezed[1]))
-        recorded = Fraction(*before.raster)
         whole = framing.desqueezed[0] / framing.desqueezed[1]
-        if (stamp := cards.stamp("lenses")) != self._lens_stamp:
-            self._lens_stamp = stamp
-            known = [(cards.find("lenses", n, cards.LensCard).title, n) for n in cards.paths("lenses")]
-            self.lens.set_answers([("no lens card", None), *known], settings.lens)
-        self.lens.set_value(settings.lens)
-        self.forget.setVisible(bool(settings.marks))
-        seen = "What is round should look round on the picture; mark it, and it is measured."
-        if settings.measured is not None:
-            value, error = settings.measured
-            n = len(settings.marks)
-            seen = f"{n} round thing{'s say' if n > 1 else ' says'} {value:.3f} ± {error:.3f}."
-        self.squeeze_card.say(
-            f"Recorded {before.raster[0]}×{before.raster[1]} is {float(recorded):.3f}:1; × {float(aspect):g} makes {float(whole):.3f}:1. "
-            + seen,
-            "Others type what is engraved on the lens; it is rarely exact, and changes as the lens is focused.",
-        )
+        self.free_shape.set_value(float(settings.shape or whole))
+        self.squeeze_card.refresh(settings, before, whole)
         others = advise.others_school(settings.school) if aspect != 1 else ""
         self.school_card.say(advise.why_school(settings.school, framing, aspect), others)
         self.shape_card.say(advise.why_shape(framing, settings.shape))
-        hold = settings.hold or walked.card.hold
+        hold, own = settings.hold or walked.card.hold, walked.card.wanted is not None
+        frame = advise.shape_text(settings.around or Fraction(16, 9))
         held = (
-            "natively wide: no bars are stored"
+            "natively: no bars are stored"
             if hold == "native"
-            else "inside 16:9 with black around, so that no player can crop it"
+            else f"inside {frame} with black around, so that no player can crop it"
         )
-        others = (
-            walked.card.others
-            if settings.hold is None
-            else f"{walked.card.title} asks for it {'natively' if walked.card.hold == 'native' else 'inside 16:9'}."
+        asks = f"{walked.card.title} asks for it {'natively' if walked.card.hold == 'native' else 'in a frame'}."
+        self.hold_card.say(
+            f"{fitted.raster[0]}×{fitted.raster[1]}, {held}.", walked.card.others if settings.hold is None else asks
         )
-        self.hold_card.say(f"{fitted.raster[0]}×{fitted.raster[1]}, {held}.", others)
-        own = walked.card.wanted is not None
-        for card in (self.shape_card, self.hold_card, self.place_card):
+        self.around.setVisible(hold == "frame")
+        for card in (self.shape_card, self.hold_card):
             card.setVisible(not own)
-        self.matters_card.setVisible(own)
+        self.place_card.setVisible(not own and settings.moves is None)
+        self.matters_card.setVisible(own or settings.moves is not None)
         self.alone.refresh(walked)
-        cx, cy = self._centre()
-        self.matters_x.set_value(cx * 100)
-        self.matters_y.set_value(cy * 100)
+        self.speed_card.refresh(walked)
         self.matters_card.say(
             "Upright, square and other crops lie about this place, as large as they can be." + (
-                "" if settings.centre else " Nothing is said yet, so it is the middle of the wide crop."
+                "" if settings.centre or settings.moves else " Nothing is said yet, so it is the middle of the wide crop."
             )
         )  # fmt: skip
         x, y = float(framing.crop[0]), float(framing.crop[1])
         self.place_card.say(f"The crop starts {x:.0f} pixels from the left and {y:.0f} from the top of the recording.")
+        self.forget_keep.setVisible(settings.keep is not None)
+        self.keep_card.say(
+            "It stays in every delivered shape into which it fits, whatever else moves." if settings.keep
+            else "Nothing is marked: every shape lies about what matters."
+        )  # fmt: skip
+        self.follow.say_state()
         self._draw_numbers(before.raster, self._shaped)
+        self._show_moment(shot)
+
+    def _show_moment(self, shot: Shot) -> None:
+        """What depends on the frame in view."""
+        made, settings = self._shaped, self._settings()
+        if made is None:
+            return
+        cx, cy = self._centre()
+        self.matters_x.set_value(cx * 100)
+        self.matters_y.set_value(cy * 100)
+        now = self.keys.now.enlarged if settings.moves else settings.enlarged
+        self.closer.set_value(now * 100)
+        sx, sy = (float(v) for v in made.scale)
+        if settings.moves:
+            k = min(key.enlarged for key in settings.moves.keys) / now
+            sx, sy = sx * k, sy * k
+        needed, before = self._cut_step(), self._take_before()
+        self.to_cut.setVisible(needed is not None)
+        cut = ""
+        if needed is not None and before is not None:
+            cut = f" {before.name} ends where this begins, nearly as large: the cut would be seen to jump. {needed:.0%} reads as a cut."
+            self.to_cut.setText(f"Hide the cut: {needed:.0%}")
+        self.closer_card.say(
+            f"Filling the shape takes {float(made.framing.enlargement):.3f} times; {sx:.2f} × {sy:.2f} recorded pixels lie "
+            f"behind each delivered one.{cut}",
+            "Others go no closer than the recording has pixels for." if min(sx, sy) < 0.999 else "",
+        )
+        path = self.keys.path
+        self.keys.tell(
+            f"{len(path.keys)} keyframes hold where it is and how close." if settings.moves and len(path.keys) > 1
+            else "It keeps still. A keyframe here and another later make it move; G sets one at the frame in view.",
+            "Few keyframes move smoothly, many jolt." if settings.moves else "",
+        )  # fmt: skip
+        moving = settings.moves is not None and len(path.keys) > 1
+        self.course.setVisible(moving)
+        self.numbers.setVisible(not moving)
+        if settings.moves is not None:
+            times = np.linspace(0, shot.facts.frames / float(shot.facts.rate or 25), 160)
+            at = crop.crops_at(path, times)
+            lines = [("across", at[:, 0] * 100), ("down", at[:, 1] * 100), ("enlarged", at[:, 2] * 100)]
+            pegs = [k.t for k in path.keys]
+            self.course.show_lines(times, lines, pegs, self.keys.time, eases=self.keys.easings())
 
     def _draw_numbers(self, raster: tuple[int, int], shaped: Shaped) -> None:
         framing, fitted = shaped.framing, shaped.fitted
         w, h = float(framing.desqueezed[0]), float(framing.desqueezed[1])
-        sx, sy = float(framing.scale[0]), float(framing.scale[1])
+        sx, sy = raster[0] / w, raster[1] / h
         x, y, cw, ch = (float(v) for v in framing.crop)
         px, py = fitted.place
         self.figure.show_groups([
@@ -223,100 +347,115 @@ class ShapeBench(StageBench):
             ("file", f"{fitted.raster[0]}×{fitted.raster[1]}", ""),
         ])  # fmt: skip
 
-    def _crop(self, rect: QRectF) -> QRectF | None:
-        """Where the crop lies on the picture in ``rect``; None if there is none."""
-        if self._shaped is None:
+    # --- on the picture ----------------------------------------------------------------------------------------------
+    def _outline(self, rect: QRectF) -> QPolygonF | None:
+        """The crop on the picture in ``rect``, as curved as the lens bends it; None if there is none."""
+        made = self._shaped
+        if made is None:
             return None
-        whole_w, whole_h = self._raster()
-        x, y, w, h = (float(v) for v in self._shaped.framing.crop)
-        return QRectF(
-            rect.left() + x / whole_w * rect.width(), rect.top() + y / whole_h * rect.height(),
-            w / whole_w * rect.width(), h / whole_h * rect.height(),
-        )  # fmt: skip
+        if isinstance(made.warp, CropWarp):
+            w, h = made.warp.picture
+            t = np.linspace(0, 1, 25 if made.warp.lens.bend else 2)[:-1]
+            x = np.concatenate([t, np.ones_like(t), 1 - t, np.zeros_like(t)]) * w
+            y = np.concatenate([np.zeros_like(t), t, np.ones_like(t), 1 - t]) * h
+            places = made.warp.recorded(x, y, self.keys.time)
+        else:
+            x0, y0, wide, high = (float(v) for v in made.framing.crop)
+            places = np.array([(x0, y0), (x0 + wide, y0), (x0 + wide, y0 + high), (x0, y0 + high)])
+        return QPolygonF([self._on(rect, u / self._raster()[0], v / self._raster()[1]) for u, v in places])
 
-    def _draw_marks(self, painter: QPainter, rect: QRectF) -> None:
-        shot = self.desk.shot
-        if shot is None:
-            return
-        w, h = self._raster()
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.setPen(QPen(QColor("#FFFFFF"), 1.6))
-        for m in self.desk.route_of(shot).shape.marks:
-            painter.save()
-            painter.translate(rect.left(), rect.top())
-            painter.scale(rect.width() / w, rect.height() / h)
-            painter.translate(m.x, m.y)
-            painter.rotate(m.angle)
-            pen = painter.pen()
-            pen.setCosmetic(True)
-            painter.setPen(pen)
-            painter.drawEllipse(QPointF(0, 0), m.a, m.b)
-            painter.restore()
-        if self._marking and self._box is not None:
-            a, b = (QPointF(rect.left() + p.x() * rect.width(), rect.top() + p.y() * rect.height()) for p in self._box)
-            painter.drawEllipse(QRectF(a, b).normalized())
+    @staticmethod
+    def _on(rect: QRectF, x: float, y: float) -> QPointF:
+        return QPointF(rect.left() + x * rect.width(), rect.top() + y * rect.height())
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
-        self._draw_marks(painter, rect)
-        crop = self._crop(rect)
-        if crop is None:
+        shot = self.desk.shot
+        if shot is not None:
+            self.squeeze_card.draw(painter, rect, shot)
+        edge = self._outline(rect)
+        if edge is None:
             return
-        shade = QColor(0, 0, 0, 120)
-        painter.fillRect(QRectF(rect.left(), rect.top(), rect.width(), crop.top() - rect.top()), shade)
-        painter.fillRect(QRectF(rect.left(), crop.bottom(), rect.width(), rect.bottom() - crop.bottom()), shade)
-        painter.fillRect(QRectF(rect.left(), crop.top(), crop.left() - rect.left(), crop.height()), shade)
-        painter.fillRect(QRectF(crop.right(), crop.top(), rect.right() - crop.right(), crop.height()), shade)
+        outside, inner = QPainterPath(), QPainterPath()
+        outside.addRect(rect)
+        inner.addPolygon(edge)
+        inner.closeSubpath()
+        painter.fillPath(outside.subtracted(inner), QColor(0, 0, 0, 120))
         painter.setPen(QPen(QColor("#F2A84A"), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(crop)
+        painter.drawPath(inner)
+        painter.setPen(QPen(QColor(255, 255, 255, 210), 1.2, Qt.PenStyle.DashLine))
+        keep = self._settings().keep
+        if keep is not None:
+            painter.drawRect(QRectF(self._on(rect, keep[0], keep[1]), self._on(rect, keep[2], keep[3])))
+        if self._box is not None:
+            a, b = (self._on(rect, p.x(), p.y()) for p in self._box)
+            painter.drawRect(QRectF(a, b).normalized())
+        moves = self._settings().moves
+        if moves is not None and len(moves.keys) > 1:
+            way = crop.crops_at(moves, np.linspace(moves.keys[0].t, moves.keys[-1].t, 80))
+            painter.setPen(QPen(QColor(255, 255, 255, 220), 1.2))
+            painter.drawPolyline(QPolygonF([self._on(rect, float(x), float(y)) for x, y, _ in way]))
+            painter.setBrush(QColor("#FFFFFF"))
+            for k in moves.keys:
+                painter.drawEllipse(self._on(rect, k.x, k.y), 4, 4)
 
     def dragged(self, place: QPointF, done: bool) -> None:
         if self._shaped is None:
             return
-        if self._marking:
-            self._box = (self._box[0], place) if self._box is not None else (place, place)
-            self.desk.drafted.emit()
-            if done:
-                self._marked()
+        if self.squeeze_card.marking is not None:
+            self.squeeze_card.dragged(place, done)
+            return
+        if self._keeping or self.follow.marking:
+            self._mark_box(place, done)
             return
         if done:
             self._last = None
             self.desk.commit()
             return
         if self._last is not None:
-            f, (x, y) = self._shaped.framing, self._position()
-            if walked_card(self.desk).wanted is not None:
-                x0, y0 = self._nudge()
-                self.alone.nudge(
-                    x0 + (place.x() - self._last.x()) * self._raster()[0] / float(f.crop[2]),
-                    y0 + (place.y() - self._last.y()) * self._raster()[1] / float(f.crop[3]),
-                )
-                self._last = place
-                return
-            spare = (1 - float(f.crop[2]) / self._raster()[0], 1 - float(f.crop[3]) / self._raster()[1])
-            moved = (place.x() - self._last.x(), place.y() - self._last.y())
-            x, y = (
-                min(max(v + (d / s if s > 1e-6 else 0.0), 0.0), 1.0)
-                for v, d, s in zip((x, y), moved, spare, strict=True)
-            )
-            self.desk.draft("shape", position=(x, y))
+            self._drag(place.x() - self._last.x(), place.y() - self._last.y())
         self._last = place
 
-    def _nudge(self) -> tuple[float, float]:
-        shot = self.desk.shot
-        return self.desk.route_of(shot).shape.nudge(walked_card(self.desk).wanted) if shot else (0.0, 0.0)
+    def _mark_box(self, place: QPointF, done: bool) -> None:
+        self._box = (self._box[0], place) if self._box is not None else (place, place)
+        self.desk.drafted.emit()
+        if not done:
+            return
+        (a, b), self._box = self._box, None
+        if self.follow.marking:
+            if self.desk.shot is not None:
+                self.follow.begin(self.desk.shot, a, b)
+            return
+        self.mark_keep()
+        (x0, x1), (y0, y1) = sorted((a.x(), b.x())), sorted((a.y(), b.y()))
+        box = [round(min(max(v, 0.0), 1.0), 4) for v in (x0, y0, x1, y1)]
+        if box[2] - box[0] < 0.005 or box[3] - box[1] < 0.005:
+            self.desk.said.emit("That is no box. Drag from one corner of what must stay in to the other.")
+            return
+        self.desk.answer("shape", keep=box)
 
-    def _raster(self) -> tuple[int, int]:
-        shot = self.desk.shot
-        return shot.facts.raster if shot else (1, 1)
+    def _drag(self, dx: float, dy: float) -> None:
+        """The crop moved by shares of the recorded picture: its keyframe here, this shape alone, or the shot's own."""
+        assert self._shaped is not None
+        f, settings, shot = self._shaped.framing, self._settings(), self.desk.shot
+        wanted = cards.delivery(self.desk.card_of(shot)).wanted if shot is not None else None
+        if settings.moves is not None:
+            x, y = self._centre()
+            self.desk.draft("shape", **self._about(x + dx, y + dy))
+        elif wanted is not None:
+            x, y = settings.nudge(wanted)
+            self.alone.nudge(
+                x + dx * self._raster()[0] / float(f.crop[2]), y + dy * self._raster()[1] / float(f.crop[3])
+            )
+        else:
+            spare = (1 - float(f.crop[2]) / self._raster()[0], 1 - float(f.crop[3]) / self._raster()[1])
+            x, y = (
+                min(max(v + (d / s if s > 1e-6 else 0.0), 0.0), 1.0)
+                for v, d, s in zip(settings.position, (dx, dy), spare, strict=True)
+            )
+            self.desk.draft("shape", position=(x, y))
 
 
 def _ratio(value: Fraction) -> str:
     near = value.limit_denominator(100_000)
     return f"{near.numerator}/{near.denominator}"
-
-
-def walked_card(desk: Desk) -> cards.DeliveryCard:
-    """The delivery in view."""
-    assert desk.shot is not None
-    return cards.delivery(desk.card_of(desk.shot))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -16,14 +17,16 @@ from ...core.job import Shot
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.shape import path as paths
+from ...core.shape import track
 from ...core.shape import view as views
-from ...core.shape.path import Key, Sides, ViewPath
-from ...core.shape.sphere import PROJECTIONS, angles, direction, heading_tilt, rotation
+from ...core.shape.path import ViewPath
+from ...core.shape.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
 from ...core.shape.view import Viewed
 from ..widgets.framing import Field, Lines, Shapes
 from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
-from .base import Alone, StageBench
+from .base import Alone, Speed, StageBench
 from .follow import Follow
+from .keys import Keys
 
 SHAPES = (
     ("16:9", Fraction(16, 9)),
@@ -31,13 +34,6 @@ SHAPES = (
     ("4:5", Fraction(4, 5)),
     ("1:1", Fraction(1)),
     ("9:16", Fraction(9, 16)),
-)
-EASES = (
-    ("hold, then cut", "hold"),
-    ("even speed", "linear"),
-    ("eased", "ease"),
-    ("on without a stop", "through"),
-    ("eased by hand", "sides"),
 )
 AMBER = QColor("#F2A84A")
 FIRST = ViewPath(shape=Fraction(16, 9))
@@ -48,7 +44,9 @@ class ViewBench(StageBench):
     whole = True
     side_share = 1.0
     whole_words = "everything recorded, with the view in it"
-    hint = "drag the view · G keyframe here · ⇧G take it off · , . keyframe before, after · Y follow · H horizon · T thirds · Q as recorded"
+    hint = "drag the view · G keyframe here · ⇧G take it off · , . keyframe before, after · Y follow · H horizon · T guides · Q as recorded"
+
+    keys: Keys
 
     def build(self) -> None:
         desk = self.desk
@@ -69,147 +67,90 @@ class ViewBench(StageBench):
         self.flat = Pick([(p.title, name) for name, p in PROJECTIONS.items()])
         self.flat.chosen.connect(lambda v: self._answer(self._changed(projection=v)))
         self.amount = Number(1, 0.01, 0, 1, 2)
-        self.amount.drafted.connect(lambda v: self._draft(self._changed(amount=v)))
+        self.amount.drafted.connect(lambda v: self.keys.draft(self._changed(amount=v)))
         self.amount.settled.connect(lambda _: desk.commit())
         self.amount_row = Numbers(("how much of a compromise, 0–1", self.amount))
         self.flat_card = Question("How is it laid flat?", self.flat, self.amount_row)
-        self.ease = Pick(EASES)
-        self.ease.chosen.connect(self._set_ease)
-        self.start, self.end = Number(40, 1, 0, 100, 0), Number(40, 1, 0, 100, 0)
-        for field in (self.start, self.end):
-            field.drafted.connect(
-                lambda _: self._draft(self._with_ease(Sides(self.start.value / 100, self.end.value / 100)))
-            )
-            field.settled.connect(lambda _: desk.commit())
-        self.sides = Numbers(("gathers speed, %", self.start), ("loses it, %", self.end))
-        self.move_card = Question(
-            "How does it move from here?",
-            self.ease,
-            self.sides,
-            act("Keyframe here  G", self.set_key),
-            act("Make smooth", self.make_smooth, False),
-        )
-        self.follow = Follow(desk, lambda: self._key().fov)
+        self.keys = Keys(desk, "view", lambda: FIRST, paths.key_at, act("Make smooth", self.make_smooth, False))
+        self.follow = Follow(desk, self._over, self._followed)
         self._box: QPointF | None = None
         self.shape = Choice(SHAPES)
         self.shape.chosen.connect(lambda v: desk.answer("shape", shape=v))
         self.shape_card = Question("What shape is delivered?", self.shape)
         self.alone = Alone(self)
+        self.speed_card = Speed(desk)
         self.level = act("Mark the horizon  H", self.mark_horizon, False)
         self.level_card = Question("Is the horizon level?", self.level)
         self.across = Number(180, 0.5, 60, 280, 1)
         self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
         self.across.settled.connect(lambda _: desk.commit())
         self.across_card = Question("How far does the lens see?", Numbers(("degrees across its disc", self.across)))
+        self.beyond = Choice([("black, and warned of", False), ("never", True)])
+        self.beyond.chosen.connect(lambda v: desk.answer("shape", inside=v))
+        self.beyond_card = Question("And where the lens saw nothing?", self.beyond)
         self.eye = Choice([("left", "left"), ("right", "right")])
         self.eye.chosen.connect(lambda v: desk.answer("shape", eye=v))
         self.eye_card = Question("Which eye is it taken of?", self.eye)
         self.questions = [
-            self.what_card, self.where_card, self.wide_card, self.flat_card, self.move_card, self.follow, self.shape_card,
-            self.alone,
-            self.level_card, self.across_card, self.eye_card,
+            self.what_card, self.where_card, self.wide_card, self.flat_card, self.keys, self.follow, self.shape_card,
+            self.alone, self.speed_card,
+            self.level_card, self.across_card, self.beyond_card, self.eye_card,
         ]  # fmt: skip
         self.turns = Lines("Heading, tilt, width", "°", 2)
         self.speed = Lines("How fast it turns", "°/s", 2)
         self.left = Field("Resolution left", 2)
         self.shapes = Shapes("Every shape of it", 4)
         self.shapes.picked.connect(self.take_in_hand)
+        self.keys.hold_on(self.turns)
         self.instruments = [self.turns, self.speed, self.left, self.shapes]
 
     # --- the path ---------------------------------------------------------------------------------------------------
-    def _path(self) -> ViewPath | None:
-        shot = self.desk.shot
-        return self.desk.route_of(shot).shape.view if shot else None
-
-    def _time(self) -> float:
-        shot = self.desk.shot
-        return self.desk.frame / float(shot.facts.rate or 25) if shot else 0.0
-
-    def _near(self) -> float:
-        """Within half a frame a keyframe is at this frame."""
-        shot = self.desk.shot
-        return 0.5 / float(shot.facts.rate or 25) if shot else 0.02
-
-    def _key(self) -> Key:
-        """Where the view is now, as a keyframe."""
-        path = self._path() or FIRST
-        return next((k for k in path.keys if abs(k.t - self._time()) < self._near()), paths.key_at(path, self._time()))
-
     def _changed(self, **changes: object) -> ViewPath:
-        return msgspec.structs.replace(self._path() or FIRST, **changes)
-
-    def _moved(self, **changes: float) -> ViewPath:
-        """The path with the view changed here: a still view altogether, a moving one by a keyframe at this frame."""
-        path = self._path() or FIRST
-        if len(path.keys) == 1:
-            return msgspec.structs.replace(path, keys=(msgspec.structs.replace(path.keys[0], **changes),))
-        return paths.with_key(path, msgspec.structs.replace(self._key(), **changes), self._near())
-
-    def _draft(self, path: ViewPath | None) -> None:
-        self.desk.draft("shape", view=to_plain(path))
+        made: ViewPath = msgspec.structs.replace(self.keys.path, **changes)
+        return made
 
     def _answer(self, path: ViewPath | None) -> None:
         self.desk.answer("shape", view=to_plain(path))
 
     def _number(self, field: Number, name: str) -> None:
-        field.drafted.connect(lambda v: self._draft(self._moved(**{name: v})))
+        field.drafted.connect(lambda v: self._turn(**{name: v}))
         field.settled.connect(lambda _: self.desk.commit())
 
-    def set_key(self) -> None:
-        """G: the view as it is now becomes a keyframe at this frame."""
-        path = self._path()
-        if path is None:
-            self._answer(FIRST)
-            return
-        self._answer(paths.with_key(path, msgspec.structs.replace(self._key(), t=round(self._time(), 4)), self._near()))
-
-    def drop_key(self) -> None:
-        """Shift+G: takes the keyframe of this frame off."""
-        path = self._path()
-        if path is None or len(path.keys) == 1 or all(abs(k.t - self._time()) >= self._near() for k in path.keys):
-            self.desk.said.emit("There is no keyframe here that could be taken off.")
-            return
-        self._answer(paths.without_key(path, self._time(), self._near()))
-
-    def next_key(self, step: int) -> None:
-        path, shot = self._path(), self.desk.shot
-        if path is None or shot is None:
-            return
-        rate = float(shot.facts.rate or 25)
-        ahead = [round(k.t * rate) for k in path.keys if (k.t - self._time()) * step > self._near()]
-        if ahead:
-            self.desk.go_to(min(ahead) if step > 0 else max(ahead))
-
-    def _segment(self) -> int:
-        """The keyframe from which the view goes on at this moment."""
-        path = self._path() or FIRST
-        return max((n for n, k in enumerate(path.keys) if k.t <= self._time() + self._near()), default=0)
-
-    def _with_ease(self, ease: object) -> ViewPath:
-        path = self._path() or FIRST
-        keys = list(path.keys)
-        keys[self._segment()] = msgspec.structs.replace(keys[self._segment()], ease=ease)
-        return msgspec.structs.replace(path, keys=tuple(keys))
-
-    def _set_ease(self, ease: str) -> None:
-        self._answer(self._with_ease(Sides(self.start.value / 100, self.end.value / 100) if ease == "sides" else ease))
+    def _turn(self, **changes: float) -> None:
+        """Drafts the view changed here; not beyond what was recorded where that is a hard stop."""
+        path, shot, viewed = self.keys.moved(**changes), self.desk.shot, self._viewed
+        if shot is not None and viewed is not None and self.desk.route_of(shot).shape.inside:
+            before = views.left(viewed.warp, self.keys.time, self.keys.time, 1).bare
+            after = views.left(replace(viewed.warp, path=path), self.keys.time, self.keys.time, 1).bare
+            if after > before:
+                return
+        self.keys.draft(path)
 
     def make_smooth(self) -> None:
-        path = self._path()
-        if path is not None:
+        if self.keys.set:
+            path = self.keys.path
             made = paths.smooth(path)
             self._answer(made)
             self.desk.said.emit(f"{len(path.keys)} keyframes became {len(made.keys)}, within half a degree of the way.")
 
     def pegs(self, shot: Shot) -> list[int]:
-        path = self.desk.route_of(shot).shape.view
-        rate = float(shot.facts.rate or 25)
-        return [round(k.t * rate) for k in path.keys] if path and len(path.keys) > 1 else []
+        return self.keys.pegs(shot)
 
     def moved(self, shot: Shot) -> None:
         walked = self.desk.walk(shot)
         if self._viewed is not None and walked.route.shape.view is not None:
             self._show_moment(shot, walked.route.shape.view, self._viewed)
+
+    # --- following --------------------------------------------------------------------------------------------------
+    def follow_thing(self) -> None:
+        self.follow.mark()
+
+    def _over(self) -> tuple[track.Recording, tuple[int, int, int, int]] | None:
+        """What a thing is followed over: the recording, and where it lies in the picture."""
+        return (self._viewed.lens, self._viewed.warp.region) if self._viewed is not None else None
+
+    def _followed(self, points: list[track.Point], rate: float, manner: track.Manner) -> dict[str, Any]:
+        return {"view": to_plain(track.follow(points, rate, self.keys.now.fov, manner, self.keys.path))}
 
     # --- the horizon --------------------------------------------------------------------------------------------------
     def mark_horizon(self) -> None:
@@ -250,8 +191,15 @@ class ViewBench(StageBench):
         for card in self.questions[1:]:
             card.setVisible(self._viewed is not None)
         self.alone.refresh(walked)
+        self.speed_card.refresh(walked)
         self.follow.say_state()
         self.across_card.setVisible(self._viewed is not None and before.projection == "fisheye")
+        sphere = before.projection == "equirectangular" and before.coverage != "180"
+        self.beyond_card.setVisible(self._viewed is not None and not sphere)
+        self.beyond.set_value(settings.inside)
+        self.beyond_card.say(
+            "The line on the picture is where it ends. Where the view never goes beyond, dragging stops there."
+        )
         self.eye_card.setVisible(self._viewed is not None and before.eyes not in (None, "one"))
         if self._viewed is None or settings.view is None:
             for plot in self.instruments:
@@ -296,7 +244,7 @@ class ViewBench(StageBench):
 
     def _show_moment(self, shot: Shot, path: ViewPath, viewed: Viewed) -> None:
         """What depends on the frame in view."""
-        key = self._key()
+        key = self.keys.now
         for field, value in (
             (self.heading, key.heading),
             (self.tilt, key.tilt),
@@ -304,17 +252,17 @@ class ViewBench(StageBench):
             (self.fov, key.fov),
         ):
             field.set_value(value)
-        here = len(path.keys) > 1 and any(abs(k.t - self._time()) < self._near() for k in path.keys)
+        here = len(path.keys) > 1 and self.keys.here
         held = "Still: dragging moves the view of the whole shot." if len(path.keys) == 1 else (
             "A keyframe lies here." if here else "Between keyframes: changing the view sets one here."
         )  # fmt: skip
         self.where_card.say(held, "Others turn the camera only between cuts, and let a cut do the move.")
         self._show_move(shot, path, float(shot.facts.rate or 25))
-        self.left.show_field(views.density(viewed.warp, self._time()), self.left.note)
+        self.left.show_field(views.density(viewed.warp, self.keys.time), self.left.note)
 
     def _widest_for(self, viewed: Viewed) -> float:
         """Degrees across, at this moment's projection, at which the delivered raster is just filled in its middle."""
-        path, now = viewed.warp.path, self._key()
+        path, now = viewed.warp.path, self.keys.now
         low, high = paths.NARROWEST, PROJECTIONS[path.projection].widest(path.amount)
         for _ in range(14):
             fov = (low + high) / 2
@@ -324,17 +272,7 @@ class ViewBench(StageBench):
             low, high = (fov, high) if middle < 1 else (low, fov)
         return high
 
-    def follow_thing(self) -> None:
-        self.follow.mark()
-
     def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
-        n = self._segment()
-        ease = path.keys[n].ease
-        self.ease.set_value("sides" if isinstance(ease, Sides) else ease)
-        self.sides.setVisible(isinstance(ease, Sides))
-        if isinstance(ease, Sides):
-            self.start.set_value(ease.start * 100)
-            self.end.set_value(ease.end * 100)
         seconds = shot.facts.frames / rate
         found = paths.check_moves(path, seconds, rate)
         if len(path.keys) == 1:
@@ -343,17 +281,21 @@ class ViewBench(StageBench):
             say = found[0].text
         else:
             say = f"{len(path.keys)} keyframes; no move turns fast enough to be seen to jump or to make people ill."
-        self.move_card.say(say, "Few keyframes move smoothly, many jolt. Many prefer a cut to any move.")
+        self.keys.tell(say, "Few keyframes move smoothly, many jolt. Many prefer a cut to any move.")
         times = np.linspace(0, seconds, 160)
         turns, fovs = paths.views_at(path, times)
         heading, tilt, _ = angles(turns)
         pegs = [k.t for k in path.keys]
         self.turns.show_lines(
-            times, [("heading", np.unwrap(heading, period=360)), ("tilt", tilt), ("width", fovs)], pegs, self._time()
+            times,
+            [("heading", np.unwrap(heading, period=360)), ("tilt", tilt), ("width", fovs)],
+            pegs,
+            self.keys.time,
+            eases=self.keys.easings(),
         )
         pace = views.pace(path, 0.0, seconds, rate)
         limits = [(paths.ILL, "ill"), (float(fovs.min()) / (paths.STROBES * 25 / rate), "jumps")]
-        self.speed.show_lines(pace.times, [("", pace.speed)], pegs, self._time(), limits)
+        self.speed.show_lines(pace.times, [("", pace.speed)], pegs, self.keys.time, limits)
 
     # --- on the picture ---------------------------------------------------------------------------------------------------
     def _raster(self) -> tuple[int, int]:
@@ -393,12 +335,19 @@ class ViewBench(StageBench):
                 for point in line:
                     painter.drawEllipse(point, 4, 4)
             painter.setBrush(Qt.BrushStyle.NoBrush)
-        edge = views.outline(warp, self._time())
+        if isinstance(viewed.lens, Round):
+            x, y, _, _ = warp.region
+            k = rect.width() / self._raster()[0]
+            painter.setPen(QPen(QColor(255, 255, 255, 150), 1, Qt.PenStyle.DotLine))
+            for lens in viewed.lens.lenses:
+                middle = QPointF(rect.left() + (x + lens.x) * k, rect.top() + (y + lens.y) * k)
+                painter.drawEllipse(middle, lens.radius * k, lens.radius * k)
+        edge = views.outline(warp, self.keys.time)
         for width, colour in ((4.0, QColor(0, 0, 0, 90)), (2.0, AMBER)):
             painter.setPen(QPen(colour, width))
             for line in self._points(rect, np.concatenate([edge, edge[:1]])):
                 painter.drawPolyline(QPolygonF(line))
-        turn, _ = paths.views_at(warp.path, [self._time()])
+        turn, _ = paths.views_at(warp.path, [self.keys.time])
         centre = (rotation(0.0, *warp.level) @ turn)[:, :, 1]
         for line in self._points(rect, centre):
             painter.drawLine(line[0] + QPointF(-7, 0), line[0] + QPointF(7, 0))
@@ -426,7 +375,7 @@ class ViewBench(StageBench):
             self._box = self._box or place
             if done and self.desk.shot is not None:
                 begun, self._box = self._box, None
-                self.follow.begin(self.desk.shot, viewed, begun, place)
+                self.follow.begin(self.desk.shot, begun, place)
             return
         if done:
             self._last = None
@@ -437,7 +386,22 @@ class ViewBench(StageBench):
             w, h = self._raster()
             ends = [viewed.lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (self._last, place)]
             (h0, t0), (h1, t1) = (tuple(float(v) for v in heading_tilt(e)) for e in ends)
-            key = self._key()
+            key = self.keys.now
             heading = (key.heading + h1 - h0 + 180) % 360 - 180
-            self._draft(self._moved(heading=round(heading, 3), tilt=round(min(max(key.tilt + t1 - t0, -90), 90), 3)))
+            self._turn(heading=round(heading, 3), tilt=round(min(max(key.tilt + t1 - t0, -90), 90), 3))
+        else:
+            self._take_peg(place)
         self._last = place
+
+    def _take_peg(self, place: QPointF) -> None:
+        """A keyframe's peg that is taken hold of comes into view, so that dragging moves it."""
+        viewed, shot, path = self._viewed, self.desk.shot, self.keys.path
+        if viewed is None or shot is None or len(path.keys) < 2:
+            return
+        turns = rotation(0.0, *viewed.warp.level) @ paths.views_at(path, [k.t for k in path.keys])[0]
+        x, y, _, _ = viewed.warp.region
+        at = (viewed.lens.place(turns[:, :, 1]) + (x, y)) / np.array(self._raster())
+        near = np.hypot(*((at - (place.x(), place.y())) * (1.0, self._raster()[1] / self._raster()[0])).T)
+        n = int(near.argmin())
+        if near[n] < 0.014 and abs(path.keys[n].t - self.keys.time) >= self.keys.near:
+            self.desk.go_to(round(path.keys[n].t * float(shot.facts.rate or 25)))

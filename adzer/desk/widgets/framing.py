@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,7 +14,15 @@ from .plots import Array, Plot
 
 
 class Lines(Plot):
-    """Values over time, each with its name, pegs where there are keyframes, and limits that should not be passed."""
+    """Values over time, each with its name, limits that should not be passed, and pegs where there are keyframes.
+
+    Between pegs lies the course of the speed, gathered and lost again: its two corners are handles. ``pegged``: key and
+    seconds while a peg is dragged; ``eased``: key and both shares while a handle is; ``let_go`` at the end.
+    """
+
+    pegged = Signal(int, float)
+    eased = Signal(int, float, float)
+    let_go = Signal()
 
     STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine)
 
@@ -26,11 +34,16 @@ class Lines(Plot):
         self._pegs: Sequence[float] = ()
         self._limits: Sequence[tuple[float, str]] = ()
         self._now = 0.0
+        self._eases: Sequence[tuple[float, float] | None] = ()
+        self._handles: list[tuple[QPointF, int, int]] = []  # where, which key, 0 the peg, 1 and 2 its easing
+        self._grab: tuple[int, int] | None = None
+        self._span = (0.0, 1.0, 0.0, 1.0)  # pixels and seconds at both ends
 
     def show_lines(
         self, times: Array, lines: list[tuple[str, Array]], pegs: Sequence[float], now: float,
-        limits: Sequence[tuple[float, str]] = (),
+        limits: Sequence[tuple[float, str]] = (), eases: Sequence[tuple[float, float] | None] = (),
     ) -> None:  # fmt: skip
+        self._eases = eases
         self._times, self._lines, self._pegs, self._now, self._limits = times, lines, pegs, now, limits
         self.update()
 
@@ -65,14 +78,64 @@ class Lines(Plot):
             at = int((0.12 + 0.3 * i) * (len(values) - 1))  # names stand apart even where lines meet
             where = y(float(values[at]))
             self.text(painter, x(float(self._times[at])), where - 4 if where > body.top() + 16 else where + 12, name)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.p.ink)
-        for t in self._pegs:
-            painter.drawEllipse(QPointF(x(t), body.bottom() - 5), 3, 3)
+        self._span = (x(first), x(last), first, last)
+        self._draw_pegs(painter, body.bottom() - 5, x)
         painter.setPen(QPen(theme.p.ink, 1.5))
         painter.drawLine(QPointF(x(self._now), body.top()), QPointF(x(self._now), body.bottom()))
         painter.setPen(theme.p.quiet)
         self.text(painter, body.left() + 5, body.top() + 11, f"{most:.0f} {self.unit}")
+
+    def _draw_pegs(self, painter: QPainter, base: float, x: Callable[[float], float]) -> None:
+        self._handles = []
+        if len(self._pegs) > 1:
+            for n, ease in enumerate(self._eases):
+                if ease is None:
+                    continue
+                a, b = self._pegs[n], self._pegs[n + 1]
+                total = max(sum(ease), 1.0)
+                ends = [
+                    QPointF(x(a + ease[0] / total * (b - a)), base - 9),
+                    QPointF(x(b - ease[1] / total * (b - a)), base - 9),
+                ]
+                painter.setPen(QPen(theme.p.accent, 1))
+                painter.drawPolyline(QPolygonF([QPointF(x(a), base), *ends, QPointF(x(b), base)]))
+                painter.setBrush(theme.p.high)
+                for i, end in enumerate(ends, 1):
+                    painter.drawRect(QRectF(end.x() - 2.5, end.y() - 2.5, 5, 5))
+                    self._handles.append((end, n, i))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.p.ink)
+        for n, t in enumerate(self._pegs):
+            painter.drawEllipse(QPointF(x(t), base), 3, 3)
+            self._handles.insert(0, (QPointF(x(t), base), n, 0))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        here = event.position()
+        near = [(h[0] - here).manhattanLength() for h in self._handles]
+        n = int(np.argmin(near)) if near else -1
+        self._grab = self._handles[n][1:] if near and near[n] < 14 and len(self._pegs) > 1 else None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._grab is None:
+            return
+        left, right, first, last = self._span
+        time = first + (event.position().x() - left) / max(right - left, 1.0) * (last - first)
+        n, kind = self._grab
+        if kind == 0:
+            self.pegged.emit(n, time)
+            return
+        ease = self._eases[n] if n < len(self._eases) else None
+        if ease is None:
+            return
+        a, b = self._pegs[n], self._pegs[n + 1]
+        share = min(max((time - a) / max(b - a, 1e-6), 0.0), 1.0)
+        start, end = (min(share, 1 - ease[1]), ease[1]) if kind == 1 else (ease[0], min(1 - share, 1 - ease[0]))
+        self.eased.emit(n, max(start, 0.0), max(end, 0.0))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._grab is not None:
+            self._grab = None
+            self.let_go.emit()
 
 
 class Field(Plot):
@@ -125,6 +188,25 @@ class Framed:
     current: bool = False
 
 
+def draw_safe(
+    painter: QPainter, box: QRectF, title_safe: float | None, covered: tuple[float, float, float, float]
+) -> None:
+    """Dotted: titles are surely seen inside; shaded: a usual player lays its own things over."""
+    if title_safe is not None:
+        painter.setPen(QPen(QColor(255, 255, 255, 150), 1, Qt.PenStyle.DotLine))
+        m = (1 - title_safe) / 2
+        painter.drawRect(box.adjusted(m * box.width(), m * box.height(), -m * box.width(), -m * box.height()))
+    left, up, right, down = covered
+    middle = (box.top() + box.height() * up, box.height() * (1 - up - down))
+    for part in (
+        QRectF(box.left(), box.top(), box.width(), box.height() * up),
+        QRectF(box.left(), box.bottom() - box.height() * down, box.width(), box.height() * down),
+        QRectF(box.left(), middle[0], box.width() * left, middle[1]),
+        QRectF(box.right() - box.width() * right, middle[0], box.width() * right, middle[1]),
+    ):
+        painter.fillRect(part, QColor(40, 38, 34, 130))
+
+
 class Shapes(Plot):
     """All delivered shapes side by side, to one height or width, each with its safe area; one of them is in hand."""
 
@@ -161,23 +243,7 @@ class Shapes(Plot):
             if f.picture is not None:
                 painter.drawImage(box, f.picture)
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            if f.title_safe is not None:
-                painter.setPen(QPen(QColor(255, 255, 255, 150), 1, Qt.PenStyle.DotLine))
-                m = (1 - f.title_safe) / 2
-                painter.drawRect(box.adjusted(m * box.width(), m * box.height(), -m * box.width(), -m * box.height()))
-            left, up, right, down = f.covered
-            for part in (
-                QRectF(box.left(), box.top(), box.width(), box.height() * up),
-                QRectF(box.left(), box.bottom() - box.height() * down, box.width(), box.height() * down),
-                QRectF(box.left(), box.top() + box.height() * up, box.width() * left, box.height() * (1 - up - down)),
-                QRectF(
-                    box.right() - box.width() * right,
-                    box.top() + box.height() * up,
-                    box.width() * right,
-                    box.height() * (1 - up - down),
-                ),
-            ):
-                painter.fillRect(part, QColor(40, 38, 34, 130))
+            draw_safe(painter, box, f.title_safe, f.covered)
             painter.setPen(QPen(theme.p.accent if f.current else QColor(255, 255, 255, 120), 2 if f.current else 1))
             painter.drawRect(box)
             painter.setPen(QColor("#FFFFFF"))

@@ -10,7 +10,14 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from ...core.service import Image
 from ..theme import MAT, font
+from .framing import draw_safe
 
+# Lines across and down, as shares of the picture.
+GUIDES: dict[str, tuple[float, ...]] = {
+    "none": (), "thirds": (1 / 3, 2 / 3), "golden sections": (0.381966, 0.618034), "middle": (0.5,), "diagonals": (),
+    "safe areas": (),
+}  # fmt: skip
+Covered = tuple[float, float, float, float]
 Overlay = Callable[[QPainter, QRectF], None]
 
 
@@ -38,7 +45,8 @@ class PictureView(QWidget):
         self.before: QImage | None = None
         self.hold_before = False
         self.wipe: float | None = None
-        self.thirds = False
+        self.guide = "none"
+        self.safe: tuple[float | None, Covered] = (None, (0.0, 0.0, 0.0, 0.0))
         self.overlay: Overlay | None = None
         self.caption_left = ""
         self.caption_right = ""
@@ -94,12 +102,7 @@ class PictureView(QWidget):
             painter.restore()
             painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
             painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
-        if self.thirds:
-            painter.setPen(QPen(QColor(255, 255, 255, 110), 1))
-            for i in (1, 2):
-                x, y = rect.left() + rect.width() * i / 3, rect.top() + rect.height() * i / 3
-                painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
-                painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
+        self._draw_guide(painter, rect)
         if self.overlay is not None:
             painter.save()
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -112,6 +115,19 @@ class PictureView(QWidget):
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
         if not self.hold_before:
             painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.caption_right)
+
+    def _draw_guide(self, painter: QPainter, rect: QRectF) -> None:
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if self.guide == "safe areas":
+            draw_safe(painter, rect, *self.safe)
+        painter.setPen(QPen(QColor(255, 255, 255, 110), 1))
+        for share in GUIDES[self.guide]:
+            x, y = rect.left() + rect.width() * share, rect.top() + rect.height() * share
+            painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+            painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
+        if self.guide == "diagonals":
+            painter.drawLine(rect.topLeft(), rect.bottomRight())
+            painter.drawLine(rect.bottomLeft(), rect.topRight())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)

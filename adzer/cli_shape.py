@@ -30,6 +30,7 @@ def reframe(
     curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
     across: Annotated[Optional[float], typer.Option(help="Degrees that a round lens sees.")] = None,  # noqa: UP045
     eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
+    rear: Annotated[Optional[Path], typer.Option(help="The file of the other, rear lens of a pair.")] = None,  # noqa: UP045
     json_: Json = False,
 ) -> None:
     from .core import cards
@@ -42,7 +43,7 @@ def reframe(
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
     path = _path(view, keyframes, projection)
-    facts, seen = read_file(file)
+    facts, seen = read_file(file, rear=rear)
     delivery = cards.delivery(card)
     if out.suffix.lower() != f".{delivery.container}":
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
@@ -105,17 +106,23 @@ def _path(view: str | None, keyframes: Path | None, projection: str | None) -> A
 
 
 @app.command(
-    help="The squeeze of a lens from a round thing marked on the picture: its outline as an ellipse.\n\n"
+    help="The squeeze of a lens from round things marked on the picture as ellipses, or from things of known size.\n\n"
     "Example: adzer squeeze clip.mov --ellipse 640,360,82.5,132,0"
 )
 def squeeze(
     file: Path,
     ellipse: Annotated[
-        list[str],
+        Optional[list[str]],  # noqa: UP045
         typer.Option(
             help="x,y,a,b,angle: centre, half axes in recorded pixels, degrees of a from level. May come again."
         ),
-    ],
+    ] = None,
+    lengths: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            help="across,down,really_across,really_down: recorded pixels, and how wide and high the thing is. May come again."
+        ),
+    ] = None,
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on.")] = 0,
     json_: Json = False,
 ) -> None:
@@ -123,8 +130,11 @@ def squeeze(
     from .core.shape import measure
 
     facts, _ = read_file(file)
-    marks = []
-    for text in ellipse:
+    marks: list[measure.Mark] = []
+    for text in lengths or ():
+        fields = _named("lengths", text, "four numbers", ("across", "down", "really_across", "really_down"))
+        marks.append(records.from_plain(fields | {"frame": frame}, measure.Lengths, f'--lengths "{text}"'))
+    for text in ellipse or ():
         fields = _named("ellipse", text, "five numbers", ("x", "y", "a", "b", "angle"))
         marks.append(records.from_plain(fields | {"frame": frame}, measure.Ellipse, f'--ellipse "{text}"'))
     if not 0 <= frame < facts.frames:

@@ -17,7 +17,7 @@ from .finding import Finding, Level
 from .job import Job, Part, Shot
 from .media import probe
 from .media.probe import FileFacts
-from .media.rolls import Roll
+from .media.rolls import Pair, Roll
 from .read import group as grouping
 from .read.identify import identify
 from .read.seen import Seen
@@ -27,9 +27,14 @@ from .route import Route
 Say = Callable[[str], None]
 
 
-def read_file(path: str | Path, route: Route | None = None) -> tuple[FileFacts, Seen | None]:
-    """Tags and time stamps of a file, and what its footage says; None where its frames cannot be decoded."""
+def read_file(
+    path: str | Path, route: Route | None = None, rear: str | Path | None = None
+) -> tuple[FileFacts, Seen | None]:
+    """Tags and time stamps of a file, and what its footage says; None where its frames cannot be decoded. ``rear``: the
+    file of the other lens of a pair."""
     facts = probe.probe(path)
+    if rear is not None:
+        facts = join_lenses(facts, probe.probe(rear))
     return facts, look_at(facts, route or Route())
 
 
@@ -104,6 +109,11 @@ def _row(made: grouping.Group, say: Say) -> dict[str, Any] | None:
             say(str(error))
             return None
         kind = f"{len(made.files)} chapters"
+    if made.second and made.kind == "lens pair":
+        try:
+            facts = join_lenses(facts, made.second)
+        except UnreadableError as error:  # each is a recording all the same
+            say(str(error))
     parts = [Part("second", made.second.path, made.second)] if made.second else []
     parts += [Part("proxy", p.path, p) for p in made.proxies]
     parts += [Part("sound", s) for s in made.sounds]
@@ -116,6 +126,11 @@ def _row(made: grouping.Group, say: Say) -> dict[str, Any] | None:
         "parts": tuple(parts),
         "doubts": tuple(made.doubts),
     }
+
+
+def join_lenses(first: FileFacts, second: FileFacts) -> FileFacts:
+    """One recording's facts from its two lenses': their pictures side by side, as a view of both is taken of them."""
+    return probe.probe_source(Pair((first.path, second.path)))
 
 
 def join_chapters(files: list[FileFacts]) -> FileFacts:

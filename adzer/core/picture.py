@@ -31,6 +31,7 @@ class Picture(msgspec.Struct, frozen=True):
     coverage        of a sphere or fisheye: ``360`` or ``180`` degrees
     packing         of two eyes in one picture: ``full``, or ``half`` if each is squeezed into its half
     first           the eye on the left or above: ``left`` or ``right``
+    detail          recorded pixels behind each of these, along a side, where that was worked out
     """
 
     raster: tuple[int, int]
@@ -53,6 +54,7 @@ class Picture(msgspec.Struct, frozen=True):
     coverage: str | None = None
     packing: str | None = None
     first: str | None = None
+    detail: float | None = None
 
     @property
     def shape(self) -> Fraction:

@@ -76,7 +76,7 @@ def offered(paths: Iterable[str | Path]) -> tuple[list[FileFacts], list[str]]:
             found.append(probe.probe(path))
         except UnreadableError as error:
             said.append(str(error))
-    rolls = [row["facts"] for row in take(paths, say=lambda _: None) if row["facts"].files]
+    rolls = [row["facts"] for row in take(paths, say=lambda _: None) if row["facts"].files or row["facts"].beside]
     return found + rolls, said
 
 

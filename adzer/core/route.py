@@ -132,6 +132,8 @@ def walk(
 ) -> Walk:  # fmt: skip
     """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
     card = card or _first_card(route)
+    if route.deliver.lines is not None:
+        card = msgspec.structs.replace(card, max_raster=route.deliver.largest(card.max_raster))
     context = Context(facts, seen, card, job_rate, problem, usual)
     picture = read.tagged(facts)
     stops = []

@@ -23,7 +23,7 @@ from numpy.typing import NDArray
 from . import cards, proxies
 from .compile import freeze, freeze_copy, preview_plan, recorded_plan
 from .errors import AdzerError
-from .intake import join_chapters, look_at, source_problem, take
+from .intake import join_chapters, join_lenses, look_at, source_problem, take
 from .media import probe
 from .media.decode import Frame, Reader
 from .media.probe import FileFacts
@@ -149,7 +149,7 @@ class Pictures:
         if ask.whole:
             route = route.with_(
                 "shape", shape=None, hold="native", view=None, moves=None, bent=(), enlarged=1.0, keep=None
-            )
+            ).with_("deliver", lines=None)
         card = cards.delivery(ask.card)
         if ask.whole:
             card = msgspec.structs.replace(card, shape=None)
@@ -256,7 +256,8 @@ def do_chore(chore: Chore) -> Any:
     if chore.what == "squeeze":
         return measure_squeeze(*chore.args)
     if chore.what == "join":
-        return join_chapters(*chore.args)
+        kind, files = chore.args
+        return join_lenses(*files) if kind == "lens pair" else join_chapters(files)
     if chore.what == "sources":
         return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
     if chore.what == "gaps":

@@ -207,18 +207,20 @@ class Reading(QObject):
             self.desk._guarded(work, (shot.id, other.id))
             self.look([shot.id])
 
-        if doubt.kind in ("eye pair", "lens pair"):
-            second = proxies.Part("second", other.facts.path, other.facts)
+        second = proxies.Part("second", other.facts.path, other.facts)
+        if doubt.kind == "eye pair":
             keep({"kind": doubt.kind, "parts": (*shot.parts, second)})
             return
 
         def joined(value: FileFacts | None, error: str | None) -> None:
             if value is None:
                 self.desk.said.emit(error or "They cannot be joined.")
+            elif doubt.kind == "lens pair":
+                keep({"facts": value, "kind": doubt.kind, "parts": (*shot.parts, second)})
             else:
                 keep({"facts": value, "kind": f"{len(value.files)} chapters", "start": 0, "stop": value.frames})
 
-        self.desk.worker.chore("join", ([shot.facts, other.facts],), joined)
+        self.desk.worker.chore("join", (doubt.kind, [shot.facts, other.facts]), joined)
 
     # --- proxies ---------------------------------------------------------------------------------------------------
     def make_copies(self, card: str, size: str) -> None:

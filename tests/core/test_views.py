@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import math
+import os
 from dataclasses import replace
 from fractions import Fraction
 
@@ -399,13 +400,55 @@ def test_reframe_delivers_the_world_seen_through_the_view(round_clip, tmp_path):
         with av.open(str(out)) as made:
             pictures = [f.to_ndarray(format="gray") for f in made.decode(video=0)]
         assert len(pictures) == 6 and pictures[0].shape == size[::-1]
-        flat = Camera("flat", size, Fraction(25), cameras.load("sphere").recorder, "mp4", fov,
-                      pose=lambda _, h=heading: Pose(place=(0.4, 2.0, 2.1), heading=20.0 + h, tilt=4.0))  # fmt: skip
-        recorder = replace(flat.recorder, full_well=1e7)
-        truth = cameras.record(replace(flat, recorder=recorder), flat.light(frame / 25, 4), 0)[0]
-        got = pictures[frame] * (219 / 255) + 16 if pictures[frame].max() > 240 else pictures[frame].astype(float)
-        error = np.mean((got - truth) ** 2)
-        assert 10 * np.log10(219**2 / error) > 26
+        assert decibels(pictures[frame], frame / 25, heading, 4.0, fov) > 26
+
+
+def decibels(picture, time, heading, tilt, fov, lean=20.0):
+    """How near a delivered picture is to the world rendered straight through its view, without any noise."""
+    flat = Camera("flat", picture.shape[::-1], Fraction(25), cameras.load("sphere").recorder, "mp4", fov,
+                  pose=lambda _: Pose(place=(0.4, 2.0, 2.1), heading=lean + heading, tilt=tilt))  # fmt: skip
+    truth = cameras.record(replace(flat, recorder=replace(flat.recorder, full_well=1e7)), flat.light(time, 4), 0)[0]
+    got = picture * (219 / 255) + 16 if picture.max() > 240 else picture.astype(float)
+    return 10 * np.log10(219**2 / np.mean((got - truth) ** 2))
+
+
+def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitching(tmp_path):
+    """Both are found, shown side by side, and a view that looks backwards is of the rear lens."""
+    from adzer.core.intake import join_lenses, source_problem, take
+    from adzer.core.media.decode import Reader
+    from adzer.core.sim.cameras.lens_pair import CAMERA, REAR
+
+    def held(t):
+        return Pose(place=(0.4, 2.0, 2.1), heading=20.0)
+
+    files = []
+    for name, lens, count in (("V0001_front.mp4", CAMERA, 6), ("V0001_rear.mp4", REAR, 5)):
+        lens = replace(lens.sized((480, 480)), pose=held, sound=False)
+        cameras.shoot(lens, count, tmp_path / name, samples=2)
+        os.utime(tmp_path / name, (1.8e9, 1.8e9))  # both began at once
+        files.append(tmp_path / name)
+    (row,) = take(files, Fraction(25))
+    facts = row["facts"]
+    assert row["kind"] == "lens pair" and facts.raster == (960, 480) and facts.frames == 5 and facts.beside
+    with Reader(facts.source) as both, Reader(files[1]) as rear:
+        frame = both.frame(3)
+        assert np.array_equal(frame.cropped(0)[:, 480:], rear.frame(3).cropped(0)) and len(both) == 5
+    out = tmp_path / "back.mp4"
+    done = run_cli(
+        "reframe", files[0], "--rear", files[1], "--view", "150,4,0,70", "--across", "200", "--size", "256x144",
+        "--card", "web-wide", "--out", out,
+    )  # fmt: skip
+    assert done.exit_code == 0, done.output
+    with av.open(str(out)) as made:
+        pictures = [f.to_ndarray(format="gray") for f in made.decode(video=0)]
+    assert len(pictures) == 5 and decibels(pictures[3], 3 / 25, 150.0, 4.0, 70.0) > 24
+    assert source_problem(facts) is None
+    files[1].unlink()
+    assert source_problem(facts).code == "source-missing"
+    other = tmp_path / "other.mp4"
+    cameras.shoot(replace(REAR.sized((320, 320)), sound=False), 2, other, samples=1)
+    with pytest.raises(AdzerError, match="two lenses of one camera"):
+        join_lenses(read_file(files[0])[0], read_file(other)[0])
 
 
 @pytest.mark.parametrize(

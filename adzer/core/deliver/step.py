@@ -7,6 +7,8 @@ from ..picture import Picture
 from ..stage import Context, StepResult
 from .settings import DeliverSettings
 
+LINES = (360, 540, 720, 1080, 1440, 2160, 2880, 4320)  # usual rasters by their shorter side
+SOFT = 0.7  # recorded pixels per delivered pixel below which a smaller raster is as sharp
 SMALLEST_FOR = {"st2019": (256, 120)}  # the encoder refuses less
 
 
@@ -34,6 +36,8 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 Fix("Take a flat view of it", "shape", "view", {"view": {"shape": "16/9"}}),
             )
         )
+    if (beyond := _beyond_detail(picture)) is not None:
+        findings.append(beyond)
     if picture.eyes not in (None, "one"):
         findings.append(
             Finding(
@@ -67,3 +71,23 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
         range=card.range,
     )  # fmt: skip
     return StepResult(after, card.title, tuple(findings))
+
+
+def _beyond_detail(picture: Picture) -> Finding | None:
+    """A raster that holds clearly more pixels than were recorded for it, and the usual one that holds them all."""
+    if picture.detail is None or picture.detail >= SOFT:
+        return None
+    short = min(picture.raster)
+    enough = next((n for n in LINES if n >= short * picture.detail), short)
+    if enough >= short:
+        return None
+    k = enough / short
+    w, h = (round(v * k / 2) * 2 for v in picture.raster)
+    return Finding(
+        Level.NOTE,
+        "raster-beyond-detail",
+        f"{picture.raster[0]}×{picture.raster[1]} holds {1 / picture.detail:.1f} times as many pixels each way as were recorded; "
+        f"{w}×{h} is as sharp and {1 / k**2:.1f} times smaller.",
+        "deliver",
+        Fix(f"At most {enough} lines", "deliver", "lines", enough),
+    )

@@ -8,4 +8,6 @@ from .settings import JoinSettings
 
 
 def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
+    if context.facts.beside is not None:
+        return StepResult(picture, "two lenses side by side, not stitched")
     return StepResult(picture, "one recording, nothing to join", idle=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..errors import UnreadableError
 from . import probe
 from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, pixel_format
-from .rolls import Source
+from .rolls import Pair, Source
 
 
 @dataclass(frozen=True)
@@ -71,7 +71,7 @@ def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
 
 
 class Reader:
-    """One file or roll, opened for decoding. Use as a context manager.
+    """One file, roll or pair, opened for decoding. Use as a context manager.
 
     ``frames(start, stop)`` yields frames by number without ever decoding from the wrong place; a frame that the file
     lost raises UnreadableError with its number.
@@ -93,6 +93,7 @@ class Reader:
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
         self._run: Iterator[Frame] | None = None
         self._next = -1
+        self._beside = Reader(self.path.files[1], threads) if isinstance(self.path, Pair) else None
 
     def __enter__(self) -> Reader:
         return self
@@ -103,6 +104,8 @@ class Reader:
     def close(self) -> None:
         self._run = None
         self.container.close()
+        if self._beside is not None:
+            self._beside.close()
 
     def __len__(self) -> int:
         return len(self.index.pts)
@@ -138,7 +141,7 @@ class Reader:
                 for raw in found:
                     if raw.pts == wanted:
                         form, planes = planes_of(raw)
-                        return Frame(planes, form, (raw.width, raw.height), wanted, number, True)
+                        return self._both(Frame(planes, form, (raw.width, raw.height), wanted, number, True))
                 break
         except av.FFmpegError:
             pass
@@ -158,7 +161,7 @@ class Reader:
                     return
                 if frame.number > expected:
                     break
-                yield frame
+                yield self._both(frame)
                 expected += 1
                 if expected == stop:
                     return
@@ -170,6 +173,16 @@ class Reader:
         raise UnreadableError(
             f"{self.path}: frame {expected} cannot be decoded. Copy the file from the card again, or end the shot before it."
         )
+
+    def _both(self, frame: Frame) -> Frame:
+        """A frame of a pair: the other lens's picture to the right of this one's."""
+        if self._beside is None:
+            return frame
+        other = self._beside.frame(frame.number)
+        if other.format != frame.format or other.raster != frame.raster:
+            raise UnreadableError(f"{self._beside.path}: frame {frame.number} is not like its other lens's.")
+        planes: Any = tuple(np.hstack([frame.cropped(i), other.cropped(i)]) for i in range(len(frame.planes)))
+        return replace(frame, planes=planes, raster=(2 * frame.raster[0], frame.raster[1]))
 
     def _decode_from(self, start: int) -> Iterator[Frame]:
         """Decodes from the last keyframe that surely comes before ``start``."""

@@ -19,7 +19,7 @@ from ..errors import UnreadableError
 from . import boxes
 from .boxes import SphereTags
 from .formats import mosaic_of, pixel_format
-from .rolls import Roll, Source, all_paths, first_path, total_size
+from .rolls import Pair, Roll, Source, all_paths, first_path, total_size
 
 MAX_SIDE = 16384
 _NOT_FOOTAGE = {"tty", "lrc", "srt", "webvtt", "ass", "rawvideo", "bin", "xbin", "adf", "idf", "txd"}
@@ -77,10 +77,13 @@ class FileFacts(msgspec.Struct, frozen=True):
     created: float | None = None  # seconds since 1970, as the file says, else when it was last written
     files: tuple[str, ...] = ()  # of a roll: every file in order, and how long each lasts
     seconds: tuple[Fraction, ...] = ()
+    beside: str | None = None  # the file of the other lens, whose pictures lie to the right; the raster is of both
     missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
 
     @property
     def source(self) -> Source:
+        if self.beside is not None:
+            return Pair((self.path, self.beside))
         return Roll(self.files, self.seconds) if self.files else Path(self.path)
 
     @property
@@ -99,13 +102,14 @@ class FrameIndex(msgspec.Struct, frozen=True):
 def fingerprint(source: Source) -> str:
     """Size and a hash of both ends: quick, and changes when the file does. OSError if it cannot be read.
 
-    Of a roll: the hash of its files' fingerprints.
+    Of several files: the hash of their fingerprints.
     """
-    if isinstance(source, Roll):
+    if not isinstance(source, Path):
         digest = xxhash.xxh3_128()
         for each in all_paths(source):
             digest.update(fingerprint(each).encode())
-        return f"roll{len(source.files)}-{digest.hexdigest()}"
+        kind = "roll" if isinstance(source, Roll) else "pair"
+        return f"{kind}{len(source.files)}-{digest.hexdigest()}"
     path = source
     size = path.stat().st_size
     digest = xxhash.xxh3_128()
@@ -128,7 +132,7 @@ def checksum(path: Path) -> str:
 
 def open_container(source: Source) -> av.container.InputContainer:
     """The opened file or roll with at least one video stream. UnreadableError says what it is instead."""
-    if isinstance(source, Roll):
+    if not isinstance(source, Path):
         for each in all_paths(source):
             if not each.exists():
                 raise UnreadableError(
@@ -166,6 +170,11 @@ def scan(source: Source, print_: str | None = None) -> FrameIndex:
     except (OSError, ValueError, KeyError, EOFError):
         pass
     index = _scan(source)
+    if isinstance(source, Pair):
+        both = min(
+            len(index.pts), len(scan(Path(source.files[1])).pts)
+        )  # the second may have begun or ended a frame apart
+        index = FrameIndex(index.pts[:both], index.keys[index.keys <= index.pts[both - 1]], index.last_duration)
     try:
         kept.parent.mkdir(parents=True, exist_ok=True)
         part = kept.with_suffix(f".{os.getpid()}.npz")
@@ -208,17 +217,31 @@ def probe(path: str | Path) -> FileFacts:
 
 
 def probe_source(source: Source) -> FileFacts:
-    """The same of a file or a roll."""
+    """The same of a file, a roll or a pair."""
     path = first_path(source)
     try:
         with open_container(source) as container:
-            return _facts(source, container)
+            facts = _facts(source, container)
+        return _beside(facts, probe(source.files[1])) if isinstance(source, Pair) else facts
     except av.FFmpegError as error:
         raise UnreadableError(f"{path} cannot be read ({error.strerror}). Copy it from the card again.") from None
     except OSError as error:
         raise UnreadableError(
             f"{path} cannot be read ({error.strerror}). Check the disk and its permissions."
         ) from None
+
+
+def _beside(first: FileFacts, second: FileFacts) -> FileFacts:
+    """The facts of two lenses' pictures side by side."""
+    alike = ("raster", "pix_fmt", "rate")
+    if unlike := [name for name in alike if getattr(first, name) != getattr(second, name)]:
+        raise UnreadableError(
+            f"{first.path} and {second.path} are not two lenses of one camera: their {unlike[0].replace('_', ' ')} differs."
+        )
+    w, h = first.raster
+    return msgspec.structs.replace(
+        first, raster=(2 * w, h), beside=second.path, size=first.size + second.size, promised=0
+    )
 
 
 def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:

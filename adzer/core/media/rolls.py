@@ -1,6 +1,6 @@
-"""A roll: several files that are one recording, chapters of a clip or the frames of a sequence, opened as one.
+"""Several files that are one recording, opened as one: a roll, one after another; a pair of lenses, side by side.
 
-A ``Source`` is what every opener in ``media`` takes: a single file's path, or a ``Roll``.
+A ``Source`` is what every opener in ``media`` takes: a single file's path, a ``Roll`` or a ``Pair``.
 """
 
 from __future__ import annotations
@@ -40,7 +40,20 @@ class Roll(msgspec.Struct, frozen=True):
         return av.open(io.BytesIO(self.script()), "r", format="concat", options=options)
 
 
-Source = Path | Roll
+class Pair(msgspec.Struct, frozen=True):
+    """Two lenses recorded at once to files of the same kind: the second's pictures lie to the right of the first's."""
+
+    files: tuple[str, str]
+
+    @property
+    def name(self) -> str:
+        return Path(self.files[0]).name
+
+    def __str__(self) -> str:
+        return self.files[0]
+
+
+Source = Path | Roll | Pair
 
 
 def first_path(source: Source) -> Path:

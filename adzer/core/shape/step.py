@@ -220,7 +220,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     findings += _against_marks(settings)
     parts = [f"{float(squeeze):.2f}×"] if squeeze != 1 else []
     parts.append(shape_text(shape) if shape else "whole frame")
-    after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1))
+    sx, sy = (float(v) for v in made.scale)
+    after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1), detail=(sx * sy) ** 0.5)
     return StepResult(after, " → ".join(parts), tuple(findings), adds=made, idle=squeeze == 1 and shape is None)
 
 
@@ -297,5 +298,6 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
     says = f"{key.heading:+.0f}° {key.tilt:+.0f}°, {key.fov:.0f}° across{moves}".replace("-", "−")
     after = picture.with_(
         raster=made.fitted.raster, pixel_aspect=Fraction(1), projection="flat", eyes="one", coverage=None, packing=None, first=None,
+        detail=kept.middle,
     )  # fmt: skip
     return StepResult(after, says, tuple(findings), adds=made)

@@ -14,6 +14,7 @@ from ...core.media.formats import SUBSAMPLING
 from ...core.shape import track
 from ...core.shape.sphere import between, heading_tilt
 from ..model import Desk
+from ..widgets.framing import Lines
 from ..widgets.questions import Choice, Number, Numbers, Question, act
 
 Over = Callable[[], tuple[track.Recording, tuple[int, int, int, int]] | None]
@@ -42,6 +43,7 @@ class Follow(Question):
             self.place,
             Numbers(("slack, %", self.slack), ("room ahead, %", self.lead)),
         )
+        self.trace = Lines("How surely it is seen", "%", 2)
         for field in (self.slack, self.lead):
             field.settled.connect(lambda _: self._apply())
         self.say_state()
@@ -128,6 +130,12 @@ class Follow(Question):
     def say_state(self) -> None:
         shot = self.desk.shot
         mine = [p for p in self.points if shot is not None and self.shot_id == shot.id]
+        self.trace.setVisible(len(mine) > 1)
+        if shot is not None and len(mine) > 1:
+            rate = float(shot.facts.rate or 25)
+            times = np.array([p.frame / rate for p in mine])
+            sure = np.array([100 * p.sure for p in mine])
+            self.trace.show_lines(times, [("", sure)], (), self.desk.frame / rate, [(20.0, "lost below")])
         if self._running:
             self.button.setText("Stop  Y")
             self.say(f"Following; frame {mine[-1].frame if mine else self.desk.frame} of {shot.stop if shot else 0}.")

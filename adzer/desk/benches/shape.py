@@ -97,7 +97,7 @@ class ShapeBench(StageBench):
         self.keys.hold_on(self.course)
         self.shapes = Shapes("Every shape of it", 4)
         self.shapes.picked.connect(self.take_in_hand)
-        self.instruments = [self.figure, self.numbers, self.course, self.shapes]
+        self.instruments = [self.figure, self.numbers, self.course, self.follow.trace, self.shapes]
 
     def _number(self, field: Number, change: Any) -> None:
         field.drafted.connect(lambda v: self.desk.draft("shape", **change(v)))

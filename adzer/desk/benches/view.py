@@ -35,6 +35,7 @@ SHAPES = (
     ("1:1", Fraction(1)),
     ("9:16", Fraction(9, 16)),
 )
+UHD = 3840  # pixels across
 AMBER = QColor("#F2A84A")
 FIRST = ViewPath(shape=Fraction(16, 9))
 
@@ -102,7 +103,7 @@ class ViewBench(StageBench):
         self.shapes = Shapes("Every shape of it", 4)
         self.shapes.picked.connect(self.take_in_hand)
         self.keys.hold_on(self.turns)
-        self.instruments = [self.turns, self.speed, self.left, self.shapes]
+        self.instruments = [self.turns, self.speed, self.follow.trace, self.left, self.shapes]
 
     # --- the path ---------------------------------------------------------------------------------------------------
     def _changed(self, **changes: object) -> ViewPath:
@@ -192,7 +193,6 @@ class ViewBench(StageBench):
             card.setVisible(self._viewed is not None)
         self.alone.refresh(walked)
         self.speed_card.refresh(walked)
-        self.follow.say_state()
         self.across_card.setVisible(self._viewed is not None and before.projection == "fisheye")
         sphere = before.projection == "equirectangular" and before.coverage != "180"
         self.beyond_card.setVisible(self._viewed is not None and not sphere)
@@ -206,21 +206,28 @@ class ViewBench(StageBench):
                 plot.setVisible(False)
             return
         for plot in self.instruments:
-            plot.setVisible(True)
+            plot.setVisible(plot is not self.follow.trace or bool(self.follow.points))
+        self.follow.say_state()
         self._show(shot, walked, settings.view, self._viewed)
 
     def _show(self, shot: Shot, walked: Walk, path: ViewPath, viewed: Viewed) -> None:
         rate, settings = float(shot.facts.rate or 25), walked.route.shape
         kept = views.left(viewed.warp, shot.start / rate, shot.stop / rate)
         w, h = viewed.fitted.picture
+        before = walked["shape"].before
+        eyes = ""
+        if before.eyes not in (None, "one"):
+            other = msgspec.structs.replace(settings, eye="right" if settings.eye == "left" else "left")
+            hold = settings.hold or walked.card.hold
+            seen = views.viewed(before, other, hold, walked.card.max_raster, self.desk.seen(shot), walked.card.wanted)
+            them = views.left(seen.warp, shot.start / rate, shot.stop / rate)
+            eyes = f" The {other.eye} eye has {them.middle:.2f} and {them.edge:.2f}."
         self.wide_card.say(
             f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
             f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. "
-            f"{w}×{h} is filled from {self._widest_for(viewed):.0f}° across."
+            f"{w}×{h} is filled {self._filled_from(viewed, w)}, UHD {self._filled_from(viewed, UHD)}.{eyes}"
         )
-        self.left.note = f"recorded per delivered, least {kept.least:.2f}" + (
-            f", {kept.bare:.0%} bare" if kept.bare else ""
-        )
+        self.left.note = f"least {kept.least:.2f}" + (f", {kept.bare:.0%} bare" if kept.bare else "")
         self.flat.set_value(path.projection)
         self.amount.set_value(path.amount)
         self.amount_row.setVisible(path.projection == "compromise")
@@ -260,17 +267,23 @@ class ViewBench(StageBench):
         self._show_move(shot, path, float(shot.facts.rate or 25))
         self.left.show_field(views.density(viewed.warp, self.keys.time), self.left.note)
 
-    def _widest_for(self, viewed: Viewed) -> float:
-        """Degrees across, at this moment's projection, at which the delivered raster is just filled in its middle."""
+    def _filled_from(self, viewed: Viewed, width: int) -> str:
+        """Degrees across, at this moment's projection, from which a picture ``width`` wide is filled in its middle."""
         path, now = viewed.warp.path, self.keys.now
         low, high = paths.NARROWEST, PROJECTIONS[path.projection].widest(path.amount)
-        for _ in range(14):
-            fov = (low + high) / 2
+        enough = width / viewed.warp.picture[0]
+
+        def middle(fov: float) -> float:
             key = msgspec.structs.replace(now, t=0.0, fov=fov)
             warp = replace(viewed.warp, path=msgspec.structs.replace(path, keys=(key,)))
-            middle = views.density(warp, 0.0, 1, 1)[0, 0]
-            low, high = (fov, high) if middle < 1 else (low, fov)
-        return high
+            return float(views.density(warp, 0.0, 1, 1)[0, 0])
+
+        if not middle(high) >= enough:
+            return "at no width"
+        for _ in range(14):
+            fov = (low + high) / 2
+            low, high = (fov, high) if middle(fov) < enough else (low, fov)
+        return f"from {high:.0f}° across"
 
     def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
         seconds = shot.facts.frames / rate

@@ -46,6 +46,7 @@ class PictureView(QWidget):
         self.hold_before = False
         self.wipe: float | None = None
         self.guide = "none"
+        self.inner = QRectF(0, 0, 1, 1)  # where the picture lies inside its file, which may have bars
         self.safe: tuple[float | None, Covered] = (None, (0.0, 0.0, 0.0, 0.0))
         self.overlay: Overlay | None = None
         self.caption_left = ""
@@ -102,7 +103,8 @@ class PictureView(QWidget):
             painter.restore()
             painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
             painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
-        self._draw_guide(painter, rect)
+        x, y = rect.left() + self.inner.left() * rect.width(), rect.top() + self.inner.top() * rect.height()
+        self._draw_guide(painter, QRectF(x, y, self.inner.width() * rect.width(), self.inner.height() * rect.height()))
         if self.overlay is not None:
             painter.save()
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)

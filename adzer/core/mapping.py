@@ -97,21 +97,124 @@ def _angle(y, x):
 
 
 @jit
-def _interpolate(nodes, step, row, d):
-    """Directions of one row's pixel centres: straight pieces between the grid's nodes. ``d`` is (3, pixels)."""
-    cell = row // step
+def _interpolate(nodes, step, row, first, every, d):
+    """Directions of one row's pixel centres ``first``, ``first`` + ``every`` …: straight pieces between the grid's nodes.
+
+    ``d`` is (3, places); ``every`` divides ``step``, and places beyond the last cell go on as in it.
+    """
+    cell, cells = row // step, nodes.shape[1] - 1
     down = np.float32((row + 0.5 - cell * step) / step)
-    part, half = np.float32(1.0 / step), np.float32(0.5)
+    part = np.float32(1.0 / step)
     n = d.shape[1]
     for c in range(3):
         line, above, below = d[c], nodes[cell, :, c], nodes[cell + 1, :, c]
-        last = above[0] + (below[0] - above[0]) * down
-        for g in range(nodes.shape[1] - 1):
-            here, last = last, above[g + 1] + (below[g + 1] - above[g + 1]) * down
-            slope = (last - here) * part
-            stretch = line[g * step : min(g * step + step, n)]
+        done, g = 0, first // step
+        while done < n:
+            here = above[g] + (below[g] - above[g]) * down
+            slope = (above[g + 1] + (below[g + 1] - above[g + 1]) * down - here) * part
+            at = np.float32(first + done * every - g * step + 0.5)
+            end = n if g == cells - 1 else min(done + (g * step + step - first - done * every) // every, n)
+            stretch = line[done:end]
             for i in range(stretch.shape[0]):
-                stretch[i] = here + slope * (np.float32(i) + half)
+                stretch[i] = here + slope * (at + np.float32(i * every))
+            done, g = end, g + 1
+
+
+@jit
+def _rough(nodes, step, row, d):
+    """``_interpolate`` at every fourth pixel from the first, without a loop inside a loop where a cell is widest."""
+    if step != 8 * EVERY:
+        _interpolate(nodes, step, row, 0, EVERY, d)
+        return
+    cell, cells = row // step, nodes.shape[1] - 1
+    down, part, half = np.float32((row + 0.5 - cell * step) / step), np.float32(1 / (8 * EVERY)), np.float32(0.5)
+    for c in range(3):
+        line = d[c]
+        last = nodes[cell, 0, c] + (nodes[cell + 1, 0, c] - nodes[cell, 0, c]) * down
+        whole = min(cells, line.shape[0] // 8)
+        slope = np.float32(0.0)
+        for g in range(whole):
+            here = last
+            last = nodes[cell, g + 1, c] + (nodes[cell + 1, g + 1, c] - nodes[cell, g + 1, c]) * down
+            slope = (last - here) * part
+            first = here + slope * half
+            for k in range(8):
+                line[g * 8 + k] = first + slope * np.float32(k * EVERY)
+        if whole < cells:
+            here = last
+            last = nodes[cell, whole + 1, c] + (nodes[cell + 1, whole + 1, c] - nodes[cell, whole + 1, c]) * down
+            slope, whole = (last - here) * part, whole + 1
+        for i in range(8 * (whole - 1), line.shape[0]):  # the last cell, and a little beyond it
+            line[i] = last + slope * (np.float32((i - 8 * whole) * EVERY) + half)
+
+
+@jit
+def _turned(kind, d, lens, place, cover):
+    """Recorded places of directions, and how far there is a picture."""
+    if kind == EQUIRECT:
+        _equirect(d, lens, place, cover)
+    elif kind == ROUND:
+        _round(d, lens, place, cover)
+    else:  # the grid holds recorded places themselves
+        place[0], place[1], cover[:] = d[0], d[1], np.float32(1.0)
+
+
+EVERY, BLOCK = 4, 16  # pixels from place to place that is worked out; places in a block
+
+
+@jit
+def _bent(line, lo, hi, most):
+    """How often a line of places bends by more than ``most`` at lo … hi−1. It counts, as extremes would not be vector code."""
+    count = np.int32(0)
+    before, here, after = line[lo - 1 : hi - 1], line[lo:hi], line[lo + 1 : hi + 1]
+    for i in range(here.shape[0]):
+        count += np.int32(abs(before[i] - 2 * here[i] + after[i]) > most)
+    return count
+
+
+@jit
+def _drawn(line, out):
+    """Four pixels from each place to the next, straight."""
+    quarter, half, three = np.float32(0.25), np.float32(0.5), np.float32(0.75)
+    whole = out.shape[0] // EVERY
+    for i in range(whole):
+        here, step = line[i], line[i + 1] - line[i]
+        out[4 * i] = here
+        out[4 * i + 1] = here + step * quarter
+        out[4 * i + 2] = here + step * half
+        out[4 * i + 3] = here + step * three
+    for i in range(whole * EVERY, out.shape[0]):
+        out[i] = line[whole] + (line[whole + 1] - line[whole]) * np.float32(i - whole * EVERY) * quarter
+
+
+@jit
+def _places(nodes, step, row, kind, lens, d, few, rough, place, cover):
+    """Recorded places of one row: worked out at every fourth pixel and drawn straight between, where that is within 0.01
+    recorded pixels; at every pixel of a block where it is not, as at poles, the seam and the edge of a lens.
+
+    Room: ``d`` (3, n), ``few`` (3, m) and ``rough`` (3, m) for places and cover; whole arrays, as slices of them would not
+    be vector code.
+    """
+    n, m = place.shape[1], few.shape[1]
+    if step % EVERY or m < 4:
+        _interpolate(nodes, step, row, 0, 1, d)
+        _turned(kind, d, lens, place, cover)
+        return
+    most = np.float32(0.08)
+    _rough(nodes, step, row, few)
+    _turned(kind, few, lens, rough, rough[2])
+    _drawn(rough[0], place[0])
+    _drawn(rough[1], place[1])
+    _drawn(rough[2], cover)
+    if _bent(rough[0], 1, m - 1, most) + _bent(rough[1], 1, m - 1, most) + _bent(rough[2], 1, m - 1, np.float32(0)) == 0:
+        return
+    for lo in range(0, m - 1, BLOCK):
+        hi = min(lo + BLOCK, m - 1)
+        a, b = max(lo, 1), min(hi + 1, m - 1)
+        if _bent(rough[0], a, b, most) + _bent(rough[1], a, b, most) + _bent(rough[2], a, b, np.float32(0)) > 0:
+            first, last = lo * EVERY, min(hi * EVERY, n)
+            _interpolate(nodes, step, row, first, 1, d[:, : last - first])
+            _turned(kind, d[:, : last - first], lens, place[:, first:last], cover[first:last])
 
 
 @jit
@@ -336,19 +439,15 @@ def sample_band(
     """
     n = out.shape[2]
     d, place, room = np.empty((3, n), np.float32), np.empty((2, n), np.float32), np.empty((3, n), np.int32)
+    few = np.empty((3, (n - 1) // EVERY + 2), np.float32)
+    rough = np.empty_like(few)
     lazy = True  # chroma so much enlarged everywhere that every second row will do, as every second pixel does
     for row in range(row0 // step, (row1 - 1) // step + 1):
         for g in range(cells.shape[2]):
             lazy = lazy and cells[1, row, g, 1] < 0
     for row in range(row0, row1):
         at = row - row0
-        _interpolate(nodes, step, row, d)
-        if kind == EQUIRECT:
-            _equirect(d, lens, place, cover[at])
-        elif kind == ROUND:
-            _round(d, lens, place, cover[at])
-        else:  # the grid holds recorded places themselves
-            place[0], place[1], cover[at] = d[0], d[1], np.float32(1.0)
+        _places(nodes, step, row, kind, lens, d, few, rough, place, cover[at])
         near = cells[0, row // step]
         g = 0
         while g < near.shape[0]:

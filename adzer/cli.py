@@ -18,7 +18,7 @@ import typer
 from . import cli_read, cli_shape  # noqa: F401 - they register their commands
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
-from .terminal import Json, app, parse_size, print_json, progress, say, shot_named, sim_app
+from .terminal import Json, app, loaded, parse_size, print_json, progress, say, shot_named, sim_app
 
 
 @app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
@@ -117,6 +117,14 @@ def convert(
     ] = "shrink",
     shape: Annotated[Optional[str], typer.Option(help="Delivered shape, e.g. 2.39 or 16:9.")] = None,  # noqa: UP045
     hold: Annotated[Optional[Literal["native", "frame"]], typer.Option(help="Natively wide, or inside 16:9.")] = None,  # noqa: UP045
+    lens: Annotated[Optional[str], typer.Option(help="A lens card; `adzer cards lenses` lists them.")] = None,  # noqa: UP045
+    focus: Annotated[Optional[float], typer.Option(min=0.01, help="Metres at which the lens was focused.")] = None,  # noqa: UP045
+    enlarged: Annotated[float, typer.Option(min=1, max=8, help="Times over just filling the shape.")] = 1.0,
+    moves: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
+    ] = None,
+    speed: Annotated[Optional[str], typer.Option(help="Times as fast as recorded, e.g. 1/2.")] = None,  # noqa: UP045
     curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
     primaries: Annotated[Optional[str], typer.Option(help="The recording's primaries card.")] = None,  # noqa: UP045
     exposure: Annotated[float, typer.Option(help="Stops.")] = 0.0,
@@ -133,14 +141,20 @@ def convert(
     from .core.intake import read_file
     from .core.render import render
     from .core.route import Route
+    from .core.shape import crop
+    from .core.shape.advise import by_lens
 
     facts, seen = read_file(file)
     delivery = cards.delivery(card)
     if out.suffix.lower() != f".{delivery.container}":
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
     route = Route().with_("colour", exposure=exposure, whites=whites.replace("-", " "))
-    shaped = {k: str(_ratio(v, k)) for k, v in (("squeeze", squeeze), ("shape", shape)) if v is not None}
-    route = route.with_("shape", school=school, hold=hold, **shaped)
+    given = (("squeeze", squeeze), ("shape", shape), ("speed", speed))
+    shaped: dict[str, Any] = by_lens(lens, focus) if lens is not None else {}
+    shaped |= {k: str(_ratio(v, k)) for k, v in given if v is not None}
+    if moves is not None:
+        shaped["moves"] = records.to_plain(loaded(moves, crop.load))
+    route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, **shaped)
     declared = {k: v for k, v in (("curve", curve), ("primaries", primaries)) if v is not None}
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}

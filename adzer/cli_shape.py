@@ -9,7 +9,7 @@ import typer
 
 from .core import records
 from .core.errors import AdzerError
-from .terminal import Json, app, parse_size, print_json, progress
+from .terminal import Json, app, loaded, parse_size, print_json, progress
 
 
 @app.command(
@@ -89,10 +89,7 @@ def _path(view: str | None, keyframes: Path | None, projection: str | None) -> A
     from .core.shape import path as paths
 
     if keyframes is not None:
-        try:
-            held = paths.load(keyframes.read_bytes(), str(keyframes))
-        except OSError as error:
-            raise AdzerError(f"{keyframes} cannot be read ({error.strerror}).") from None
+        held = loaded(keyframes, paths.load)
         if projection is not None:
             raise AdzerError("--projection belongs to --view; keyframes name their own.")
         return held

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Callable
 from contextlib import contextmanager
-from typing import Annotated, Any
+from pathlib import Path
+from typing import Annotated, Any, TypeVar
 
 import typer
 
@@ -21,6 +23,7 @@ sim_app = typer.Typer(
 )
 app.add_typer(sim_app, name="sim")
 
+T = TypeVar("T")
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
 
 
@@ -84,3 +87,11 @@ def shot_named(job: Any, name: str) -> Any:
         if name in (shot.name, str(shot.id)):
             return shot
     raise AdzerError(f"{job.path} has no shot {name!r}. It has: {', '.join(s.name for s in shots) or 'none'}.")
+
+
+def loaded(file: Path, load: Callable[[bytes, str], T]) -> T:
+    """What ``load`` makes of a file's bytes and name; AdzerError if it cannot be read."""
+    try:
+        return load(file.read_bytes(), str(file))
+    except OSError as error:
+        raise AdzerError(f"{file} cannot be read ({error.strerror}).") from None

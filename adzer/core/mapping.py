@@ -206,7 +206,10 @@ def _places(nodes, step, row, kind, lens, d, few, rough, place, cover):
     _drawn(rough[0], place[0])
     _drawn(rough[1], place[1])
     _drawn(rough[2], cover)
-    if _bent(rough[0], 1, m - 1, most) + _bent(rough[1], 1, m - 1, most) + _bent(rough[2], 1, m - 1, np.float32(0)) == 0:
+    if (
+        _bent(rough[0], 1, m - 1, most) + _bent(rough[1], 1, m - 1, most) + _bent(rough[2], 1, m - 1, np.float32(0))
+        == 0
+    ):
         return
     for lo in range(0, m - 1, BLOCK):
         hi = min(lo + BLOCK, m - 1)

@@ -62,6 +62,12 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return self.with_(fix.stage, **{fix.field: fix.value})
 
 
+def carried(settings: Any) -> dict[str, Any]:
+    """A stage's answers as they go to another shot; what was marked on this one's pictures, and when, stays with it."""
+    own = ("version", "marks", "lengths", "measured", "keep", "moves")
+    return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}
+
+
 def load(text: str | bytes, what: str = "This route") -> Route:
     """A route from JSON, older schemas upgraded. UnreadableError if it is newer or broken."""
     plain = records.from_json(text, dict, what)

@@ -266,9 +266,9 @@ class BenchView(QWidget):
         size = (room.width(), room.height())
         if self.timer.isActive():
             size = (min(size[0], PLAY_WIDTH), min(size[1], PLAY_WIDTH))
-        facts, route = self.desk.shown(shot)
+        facts, route, seen = self.desk.shown(shot)
         common = {
-            "facts": facts, "seen": self.desk.seen(shot), "route": route, "card": self.desk.card_of(shot),
+            "facts": facts, "seen": seen, "route": route, "card": self.desk.card_of(shot),
             "number": min(self.desk.frame, facts.frames - 1),
         }  # fmt: skip
         self.desk.worker.picture(
@@ -287,10 +287,10 @@ class BenchView(QWidget):
         if shot is None or bench is None or bench.shapes is None or not self.isVisible():
             return
         bench.show_shapes(shot)
-        facts, route = self.desk.shown(shot)
+        facts, route, seen = self.desk.shown(shot)
         for i, name in enumerate(bench.delivered(shot)):
             self.desk.worker.picture(
-                f"shape-{i}", facts=facts, seen=self.desk.seen(shot), route=route, card=name,
+                f"shape-{i}", facts=facts, seen=seen, route=route, card=name,
                 number=min(self.desk.frame, facts.frames - 1), size=(320, 220),
             )  # fmt: skip
 

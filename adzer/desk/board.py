@@ -37,8 +37,7 @@ class Thumbnails:
         self.soon.timeout.connect(self._ask)
 
     def get(self, shot: Shot) -> QImage | None:
-        facts, route = self.desk.shown(shot)
-        seen = self.desk.seen(shot)
+        facts, route, seen = self.desk.shown(shot)
         token = (route, shot.start, shot.stop, self.desk.card_of(shot), facts.fingerprint, seen is not None)
         held = self._images.get(shot.id)
         if held is None or held[0] != token:
@@ -58,9 +57,9 @@ class Thumbnails:
             self._images.pop(shot_id, None)
         self._wanted.clear()
         for shot in latest:
-            facts, route = self.desk.shown(shot)
+            facts, route, seen = self.desk.shown(shot)
             self.desk.worker.picture(
-                f"thumb-{shot.id}", facts=facts, seen=self.desk.seen(shot), route=route, card=self.desk.card_of(shot),
+                f"thumb-{shot.id}", facts=facts, seen=seen, route=route, card=self.desk.card_of(shot),
                 number=(shot.start + shot.stop) // 2, size=self.SIZE,
             )  # fmt: skip
 

@@ -19,7 +19,7 @@ from ..core.job import Job, Mark, Shot, Slip
 from ..core.media.probe import FileFacts
 from ..core.proxies import shown_with, stand_in
 from ..core.read.seen import Seen
-from ..core.route import Route, Walk, walk
+from ..core.route import Route, Walk, carried, walk
 from ..core.stage import STAGES
 from .ordering import ORDERS, Words
 from .workers import QueueRunner, Worker
@@ -181,9 +181,11 @@ class Desk(QObject):
             held = self._walks[shot.id] = (key, made)
         return held[1]
 
-    def shown(self, shot: Shot) -> tuple[FileFacts, Route]:
-        """What pictures are decoded from, and the route they are shown with."""
-        return shown_with(shot, self.walk(shot), self.route_of(shot), self.on_proxies)
+    def shown(self, shot: Shot) -> tuple[FileFacts, Route, Seen | None]:
+        """What pictures are decoded from, the route they are shown with, and what is seen in them."""
+        facts, route = shown_with(shot, self.walk(shot), self.route_of(shot), self.on_proxies)
+        seen = self.seen(shot)
+        return facts, route, seen.on(shot.facts.raster, facts.raster) if seen else None
 
     def switch_proxies(self) -> None:
         """The whole job from masters to proxies, or back."""
@@ -309,7 +311,7 @@ class Desk(QObject):
         stage = STAGES[self.column]
         above = self.shots[rows[0] - 1]
         settings = getattr(above.route, stage)
-        pairs = [(self.shots[i], self.shots[i].route.with_(stage, **_fields(settings))) for i in rows]
+        pairs = [(self.shots[i], self.shots[i].route.with_(stage, **carried(settings))) for i in rows]
         self._guarded(lambda: self.job.decide_all(pairs, f"{stage} as in {above.name}"), [s.id for s, _ in pairs])
 
     def same_for_camera(self) -> None:
@@ -329,7 +331,7 @@ class Desk(QObject):
         if not others:
             self.said.emit(f"All shots of {shot.camera} have these answers already.")
             return
-        pairs = [(s, s.route.with_(stage, **_fields(settings))) for s in others]
+        pairs = [(s, s.route.with_(stage, **carried(settings))) for s in others]
         self._guarded(lambda: self.job.decide_all(pairs, f"{stage} of all {shot.camera} shots"), [s.id for s in others])
         self.said.emit(f"{len(others)} more shots of {shot.camera} have the same answers now; Ctrl+Z takes that back.")
 
@@ -562,9 +564,3 @@ class Desk(QObject):
         self.queue.stop()
         self.worker.close()
         self.job.close()
-
-
-def _fields(settings: Any) -> dict[str, Any]:
-    """A stage's answers as they go to another shot; what was marked on this one's pictures stays with it."""
-    own = ("version", "marks", "lengths", "measured", "keep", "moves")
-    return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}

@@ -219,3 +219,23 @@ def test_the_squeeze_of_a_card_goes_with_the_focus():
     assert card.squeeze_at(None) == 2.0 and card.squeeze_at(1e9) == pytest.approx(2.0)
     assert card.squeeze_at(1.0) == card.squeeze_at(0.4) == pytest.approx(1.8)
     assert card.squeeze_at(2.0) == pytest.approx(1.8 + (1.95 - 1.8) * (1 - 0.5) / 0.75)
+
+
+def test_the_command_line_takes_lens_card_moving_crop_and_speed(tmp_path, scope_clip):
+    from typer.testing import CliRunner
+
+    from adzer.cli import app
+    from adzer.core.media import probe
+
+    moves = tmp_path / "crop.json"
+    moves.write_text('{"keys": [{"t": 0, "x": 0.4}, {"t": 0.4, "x": 0.6, "enlarged": 1.5, "ease": "hold"}]}')
+    asked = ["convert", str(scope_clip), "--card", "web-wide", "--lens", "scope-160", "--shape", "2.39", "--curve", "fen-log",
+             "--from", "10:14:22:00", "--to", "10:14:22:10", "--speed", "2"]  # fmt: skip
+    out = tmp_path / "m.mp4"
+    done = CliRunner().invoke(app, [*asked, "--moves", str(moves), "--out", str(out)])
+    assert done.exit_code == 0, (done.output, done.exception)
+    made = probe.probe(out)
+    assert made.frames == 5 and made.raster == (1440, 810)
+    moves.write_text('{"keys": [{"t": 2}, {"t": 1}]}')
+    done = CliRunner().invoke(app, [*asked, "--moves", str(moves), "--out", str(tmp_path / "x.mp4")])
+    assert "does not come after" in str(done.exception) and not (tmp_path / "x.mp4").exists()

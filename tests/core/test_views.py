@@ -414,8 +414,9 @@ def decibels(picture, time, heading, tilt, fov, lean=20.0):
 
 def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitching(tmp_path):
     """Both are found, shown side by side, and a view that looks backwards is of the rear lens."""
-    from adzer.core.intake import join_lenses, source_problem, take
+    from adzer.core.intake import join_lenses, look_at, source_problem, take
     from adzer.core.media.decode import Reader
+    from adzer.core.route import Route
     from adzer.core.sim.cameras.lens_pair import CAMERA, REAR
 
     def held(t):
@@ -443,6 +444,9 @@ def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitc
         pictures = [f.to_ndarray(format="gray") for f in made.decode(video=0)]
     assert len(pictures) == 5 and decibels(pictures[3], 3 / 25, 150.0, 4.0, 70.0) > 24
     assert source_problem(facts) is None
+    seen = look_at(facts, Route())
+    halved = seen.on((960, 480), (480, 240)).discs
+    assert [d.x for d in halved] == pytest.approx([d.x / 2 for d in seen.discs]) and halved[1].radius < 121
     files[1].unlink()
     assert source_problem(facts).code == "source-missing"
     other = tmp_path / "other.mp4"

@@ -209,7 +209,7 @@ def test_proxies_are_made_shown_and_left_for_the_masters(window):
     assert wait(lambda: proxies.stand_in(desk.shot) is not None, seconds=90)
     desk.switch_proxies()
     assert desk.on_proxies and "4 of 5 have none" in heard[-1]
-    facts, _ = desk.shown(desk.shot)
+    facts, _, _ = desk.shown(desk.shot)
     assert facts.raster == (384, 192)
     desk.unfold("read")
     assert wait(lambda: window.bench.picture.after is not None or window.bench.picture.before is not None)

@@ -112,6 +112,11 @@ def test_every_shape_is_shown_and_one_can_be_moved_alone(window, bench):
     assert wait(lambda: bench.alone.isVisible(), settle=0.05) and desk.card_of(desk.shot) == "web-upright"
     bench.alone.right._move(10)
     bench.alone.right.settled.emit(10)
+    bench.alone.fill.choose(True)
+    fitted = desk.walk(desk.shot)["shape"].result.adds.fitted
+    assert fitted.raster == (1080, 1920) and fitted.picture == (1080, 606) and fitted.place[1] > 600
+    bench.alone.fill.choose(False)
+    assert desk.walk(desk.shot)["shape"].result.adds.fitted.picture == (1080, 1920)
     shape = desk.shot.route.shape
     assert shape.nudge(Fraction(9, 16)) == (0.1, 0.0) and shape.nudge(Fraction(1)) == (0.0, 0.0)
     desk.unfold(None)

@@ -109,3 +109,11 @@ class Seen(msgspec.Struct, frozen=True):
     rhythm: Rhythm | None = None
     play: Play | None = None
     version: int = 1
+
+    def on(self, raster: tuple[int, int], copy: tuple[int, int]) -> Seen:
+        """What a copy of another raster shows: the same, its discs where they lie there."""
+        if raster == copy or not self.discs:
+            return self
+        x, y = copy[0] / raster[0], copy[1] / raster[1]
+        discs = tuple(Disc(d.x * x, d.y * y, d.radius * y) for d in self.discs)
+        return msgspec.structs.replace(self, discs=discs)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from typing import Any
 
+from .. import cards
 from .geometry import Framing
 
 USUAL_SQUEEZES = tuple(Fraction(s) for s in ("1", "1.33", "1.5", "1.6", "1.8", "2"))
@@ -22,6 +24,15 @@ def shape_text(shape: Fraction) -> str:
         if abs(shape - Fraction(*whole)) < Fraction(1, 400):
             return f"{whole[0]}:{whole[1]}"
     return f"{float(shape):.2f}:1"
+
+
+def by_lens(name: str | None, focus: float | None = None) -> dict[str, Any]:
+    """The answers that a lens card gives, focused at ``focus`` metres; None: no card."""
+    if name is None:
+        return {"lens": None, "focus": None, "bent": []}
+    card = cards.find("lenses", name, cards.LensCard)
+    squeeze = str(Fraction(card.squeeze_at(focus)).limit_denominator(1000))
+    return {"lens": name, "squeeze": squeeze, "bent": list(card.bent), "focus": focus if card.focus else None}
 
 
 def why_school(school: str, framing: Framing, aspect: Fraction) -> str:

@@ -15,6 +15,8 @@ import numpy as np
 from msgspec import Meta
 from numpy.typing import NDArray
 
+from .. import records
+from ..errors import AdzerError
 from .path import STROBES, Move, Sides, fewest, ways
 
 Array = NDArray[np.float64]
@@ -58,6 +60,14 @@ def trouble(path: CropPath, seconds: float | None = None) -> str | None:
             )
         last = key.t
     return None
+
+
+def load(text: str | bytes, what: str) -> CropPath:
+    """A path from JSON as in docs/keyframes.md; an AdzerError names ``what``."""
+    path = records.from_json(text, CropPath, what)
+    if problem := trouble(path):
+        raise AdzerError(f"{what}: {problem}")
+    return path
 
 
 def crops_at(path: CropPath, times: NDArray[np.float64] | Sequence[float]) -> Array:

@@ -42,6 +42,7 @@ class ShapeSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     enlarged   1–8 times over just filling the shape
     moves      the crop's place and size over time, instead of ``position``, ``centre`` and ``enlarged``
     nudges     of single shapes, the others left as they are
+    fits       shapes of deliveries into which all that is framed is fitted, with black around, instead of filling them
     view       of a sphere or round lens, None: as it is recorded
     level      tilt and roll of the recording's own up, degrees, so that its horizon is level
     eye        that the view is taken of
@@ -68,6 +69,7 @@ class ShapeSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     enlarged: Annotated[float, Meta(ge=1.0, le=8.0)] = 1.0
     moves: CropPath | None = None
     nudges: Annotated[tuple[Nudged, ...], Meta(max_length=40)] = ()
+    fits: Annotated[tuple[Fraction, ...], Meta(max_length=40)] = ()
     view: ViewPath | None = None
     level: tuple[Lean, Lean] = (0.0, 0.0)
     eye: Literal["left", "right"] = "left"
@@ -75,6 +77,12 @@ class ShapeSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     speed: Fraction = Fraction(1)
     across: Annotated[float, Meta(ge=60.0, le=280.0)] | None = None
     bend: Annotated[tuple[Bend, ...], Meta(max_length=4)] = ()
+
+    def framed(self, wanted: Fraction | None, hold: str) -> tuple[Fraction | None, str, Fraction | None]:
+        """For a delivery of a shape of its own, or None: the shape that the crop fills, how it is held, the frame's shape."""
+        if wanted is not None and wanted in self.fits:
+            return None, "frame", wanted
+        return wanted, self.hold or hold, self.around
 
     def nudge(self, shape: Fraction | None) -> tuple[float, float]:
         """How far a shape is moved, in shares of its own width and height."""

@@ -43,9 +43,9 @@ class Shaped:
 
 
 def shaped(picture: Picture, settings: ShapeSettings, card: DeliveryCard) -> Shaped:
-    wanted, moves = card.wanted, settings.moves
+    (wanted, hold, around), moves = settings.framed(card.wanted, card.hold), settings.moves
     solved = framing(picture, settings, wanted)
-    fitted = fit(solved.size, settings.hold or card.hold, card.max_raster, settings.around)
+    fitted = fit(solved.size, hold, card.max_raster, around)
     if moves is None and not settings.bent:
         return Shaped(solved, fitted, warp(solved, fitted))
     aspect = picture.pixel_aspect * settings.squeeze
@@ -179,7 +179,7 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
         return StepResult(picture, "crop?", (Finding(Level.STOP, "crop-unusable", problem, "shape", fix),))
     made = shaped(picture, settings, context.card)
     solved = made.framing
-    shape = context.card.wanted or shape
+    shape = settings.framed(context.card.wanted, "native")[0] or shape
     if shape is not None and solved.kept < Fraction(6, 10) and context.card.wanted is None:
         findings.append(
             Finding(
@@ -271,7 +271,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
                 ),
             ),
         )
-    made = viewed(picture, settings, settings.hold or card.hold, card.max_raster, context.seen, card.wanted)
+    made = viewed(picture, settings, card, context.seen)
     kept = left(made.warp, 0.0, seconds or 0.0)
     findings = []
     w, h = made.fitted.picture

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ..cards import DeliveryCard
 from ..errors import AdzerError
 from ..picture import Picture
 from ..warp import ViewWarp
@@ -71,16 +72,14 @@ def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
     return 1.0, float(1 / shape)
 
 
-def viewed(
-    picture: Picture, settings: ShapeSettings, hold: str, largest: tuple[int, int], seen: Any = None,
-    wanted: Fraction | None = None,
-) -> Viewed:  # fmt: skip
-    """The view of ``settings`` at the largest raster that the delivery allows; ``wanted``: the delivery's own shape."""
+def viewed(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: Any = None) -> Viewed:
+    """The view of ``settings`` at the largest raster that the delivery allows."""
     assert settings.view is not None
+    (wanted, hold, around), largest = settings.framed(card.wanted, card.hold), card.max_raster
     shape = wanted or settings.shape or WIDE
     w = min(Fraction(largest[0]), largest[1] * shape)
     size = (even(w), even(w / shape))
-    fitted = fit(size, hold, largest)
+    fitted = fit(size, hold, largest, around)
     half = extent(settings.view, Fraction(*size))
     nudge = settings.nudge(wanted)
     warp = ViewWarp(

@@ -17,7 +17,7 @@ from ...core.shape.advise import pace_text, shape_text
 from ..model import Desk
 from ..widgets.framing import Framed, Shapes
 from ..widgets.plots import Plot
-from ..widgets.questions import Number, Numbers, Question
+from ..widgets.questions import Choice, Number, Numbers, Question
 
 
 class StageBench(QObject):
@@ -109,10 +109,21 @@ class Alone(Question):
     def __init__(self, bench: StageBench) -> None:
         self.desk = bench.desk
         self.right, self.down = Number(0, 0.5, -200, 200, 1, True), Number(0, 0.5, -200, 200, 1, True)
-        super().__init__("Move this shape alone?", Numbers(("right, %", self.right), ("down, %", self.down)))
+        self.fill = Choice([("fill it", False), ("fit all of it inside", True)])
+        self.fill.chosen.connect(self._fit)
+        self.numbers = Numbers(("right, %", self.right), ("down, %", self.down))
+        super().__init__("And this shape alone?", self.fill, self.numbers)
         for field in (self.right, self.down):
             field.drafted.connect(lambda _: self._draft())
             field.settled.connect(lambda _: self.desk.commit())
+
+    def _fit(self, inside: bool) -> None:
+        """All that is framed inside this shape, black around it; or this shape filled."""
+        shot = self.desk.shot
+        wanted = cards.delivery(self.desk.card_of(shot)).wanted if shot else None
+        if shot is not None and wanted is not None:
+            rest = [f for f in self.desk.route_of(shot).shape.fits if f != wanted]
+            self.desk.answer("shape", fits=to_plain([*rest, wanted] if inside else rest))
 
     def _draft(self) -> None:
         self.nudge(self.right.value / 100, self.down.value / 100)
@@ -128,6 +139,8 @@ class Alone(Question):
     def refresh(self, walked: Walk) -> None:
         wanted = walked.card.wanted
         self.setVisible(wanted is not None)
+        self.fill.set_value(wanted in walked.route.shape.fits)
+        self.numbers.setVisible(wanted not in walked.route.shape.fits)
         x, y = walked.route.shape.nudge(wanted)
         self.right.set_value(x * 100)
         self.down.set_value(y * 100)

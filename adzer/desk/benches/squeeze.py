@@ -36,7 +36,7 @@ class SqueezeCard(Question):
         self.lens = Pick([("no lens card", None)])
         self.lens.chosen.connect(self.take_lens)
         self.focus = Number(3.0, 0.1, 0.1, 1000.0, 2)
-        self.focus.drafted.connect(lambda v: desk.draft("shape", **self._by_card(self._lens(), v)))
+        self.focus.drafted.connect(lambda v: desk.draft("shape", **advise.by_lens(self._lens(), v)))
         self.focus.settled.connect(lambda _: desk.commit())
         self.focus_row = Numbers(("focused at, m", self.focus))
         self.mark = act("Mark a round thing  B", self.mark_round)
@@ -54,17 +54,9 @@ class SqueezeCard(Question):
         shot = self.desk.shot
         return self.desk.route_of(shot).shape.lens if shot else None
 
-    @staticmethod
-    def _by_card(name: str | None, focus: float | None) -> dict[str, object]:
-        if name is None:
-            return {"lens": None, "focus": None, "bent": []}
-        card = cards.find("lenses", name, cards.LensCard)
-        squeeze = Fraction(card.squeeze_at(focus)).limit_denominator(1000)
-        return {"lens": name, "squeeze": squeeze, "bent": list(card.bent), "focus": focus if card.focus else None}
-
     def take_lens(self, name: str | None) -> None:
         """The card's squeeze, at the focus that is said, and the way in which it bends straight lines."""
-        self.desk.answer("shape", **self._by_card(name, self.focus.value))
+        self.desk.answer("shape", **advise.by_lens(name, self.focus.value))
 
     # --- marks ------------------------------------------------------------------------------------------------------
     def mark_round(self) -> None:

@@ -218,8 +218,7 @@ class ViewBench(StageBench):
         eyes = ""
         if before.eyes not in (None, "one"):
             other = msgspec.structs.replace(settings, eye="right" if settings.eye == "left" else "left")
-            hold = settings.hold or walked.card.hold
-            seen = views.viewed(before, other, hold, walked.card.max_raster, self.desk.seen(shot), walked.card.wanted)
+            seen = views.viewed(before, other, walked.card, self.desk.seen(shot))
             them = views.left(seen.warp, shot.start / rate, shot.stop / rate)
             eyes = f" The {other.eye} eye has {them.middle:.2f} and {them.edge:.2f}."
         self.wide_card.say(

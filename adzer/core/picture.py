@@ -65,8 +65,10 @@ class Picture(msgspec.Struct, frozen=True):
         return msgspec.structs.replace(self, **changes)
 
     def as_json(self) -> dict[str, Any]:
-        """Plain values; ``duration`` in seconds as a number."""
+        """Plain values; ``duration`` in seconds as a number; ``detail`` only where it was worked out."""
         plain: dict[str, Any] = records.to_plain(self)
+        if self.detail is None:
+            del plain["detail"]
         if self.duration is not None:
             plain["duration"] = round(float(self.duration), 6)
         return plain

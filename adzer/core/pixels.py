@@ -346,14 +346,16 @@ class Processor:
 
             list(self._pool.map(band, self._bands(rows)))
         else:
-            frame = sampler.frame(planes, time, self._pool)
+            from .viewing import view_band
+
+            frame, bare = sampler.frame(planes, time, self._pool)
             black = np.array(plan.target.black(), np.float32)
 
             def band(span: tuple[int, int]) -> None:
-                with frame.rows(*span) as (sampled, cover):
-                    k.finish_band(sampled, cover, frame.bare, black, self._colour, target, *last, *span)
+                with sampler.room() as room:
+                    view_band(*frame, *room, bare, black, self._colour, target, *last, *span)
 
-            list(self._pool.map(band, sampler.bands))
+            list(self._pool.map(band, self._bands(rows)))
         if self._between.shape[1]:
 
             def halves(span: tuple[int, int]) -> None:

@@ -31,7 +31,6 @@ ENLARGED = 0.75
 SPARSE = 0.6  # samples to a pixel below which chroma is sampled at every second pixel and drawn straight between
 WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
 MOST_PLACES = 12
-BAND = 32
 
 
 Pair = tuple[int, int]
@@ -216,35 +215,13 @@ def _tables(phases: int) -> tuple[NDArray[np.float32], NDArray[np.float32], NDAr
     return patch_weights(phases, WIDTHS).ravel(), narrow_weights(phases).ravel(), halving_taps()
 
 
-class Frame:
-    """One frame's planes, grid and reduced planes, ready to be sampled in bands."""
-
-    def __init__(self, sampler: Sampler, planes: tuple[Plane, ...], grid: Grid) -> None:
-        self._sampler, self._planes, self._grid, self.bare = sampler, planes, grid, grid.bare
-
-    @contextmanager
-    def rows(self, row0: int, row1: int) -> Iterator[tuple[NDArray[np.float32], NDArray[np.float32]]]:
-        """Recorded codes (rows, 3, pixels) and cover (rows, pixels) of some delivered rows; valid inside the ``with``."""
-        s, g = self._sampler, self._grid
-        room = s.rooms.get()
-        try:
-            sampled, cover = room[0][: row1 - row0], room[1][: row1 - row0]
-            s.kernels.sample_band(
-                self._planes, s.places, s.reduced, g.nodes, g.cells, g.step, *s.lens, s.affine, s.wraps,
-                s.weights, s.narrow, sampled, cover, row0, row1,
-            )  # fmt: skip
-            yield sampled, cover
-        finally:
-            s.rooms.put(room)
-
-
 class Sampler:
     """Runs a ``MapWarp`` over decoded planes. Keeps a still map, and its working memory, from frame to frame."""
 
     def __init__(self, warp: MapWarp, form: PixelFormat, raster: tuple[int, int], siting: str, threads: int) -> None:
-        from . import mapping  # here, so that importing this module costs nothing
+        from . import mapping, viewing  # here, so that importing this module costs nothing
 
-        self.warp, self.form, self.kernels = warp, form, mapping
+        self.warp, self.form, self._kernels = warp, form, mapping
         self.wraps = isinstance(warp.lens, Equirect) and warp.lens.whole
         self.weights, self.narrow, self._taps = _tables(mapping.PHASES)
         self.lens = _lens(warp.lens, mapping)
@@ -253,11 +230,10 @@ class Sampler:
         self._corner = [(y, x)] + [(y // sy, x // sx)] * 2
         self._sizes = [(h, w)] + [(h // sy, w // sx)] * 2
         self._offset = [chroma_offset(n, cosited(siting, vertical=bool(i))) / n for i, n in enumerate((sx, sy))]
-        self.bands = [(r, min(r + BAND, warp.picture[1])) for r in range(0, warp.picture[1], BAND)]
-        self.rooms: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        self._rooms: queue.SimpleQueue[Any] = queue.SimpleQueue()
         for _ in range(threads):
             n = warp.picture[0]
-            self.rooms.put((np.empty((BAND, 3, n), np.float32), np.empty((BAND, n), np.float32)))
+            self._rooms.put((np.empty((viewing.ROWS, 3, n), np.float32), np.empty((viewing.ROWS, n), np.float32)))
         self._grid: Grid | None = None
         self._room_for(0)
 
@@ -281,7 +257,17 @@ class Sampler:
                     )
         self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
 
-    def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> Frame:
+    @contextmanager
+    def room(self) -> Iterator[tuple[Any, Any]]:
+        """Working memory for one thread, as ``viewing.view_band`` takes it."""
+        held = self._rooms.get()
+        try:
+            yield held
+        finally:
+            self._rooms.put(held)
+
+    def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> tuple[tuple[Any, ...], bool]:
+        """One frame ready to be sampled, as ``viewing.view_band`` takes it; and may there be no picture somewhere?"""
         if self._grid is None or not self.warp.still:
             self._grid = self.warp.grid(time, self.form.sub)
             if self._grid.levels > self.levels:
@@ -294,7 +280,11 @@ class Sampler:
             for p in planes
         )
         self._reduce(flat, self._grid.levels, pool)
-        return Frame(self, flat, self._grid)
+        g = self._grid
+        return (
+            flat, self.places, self.reduced, g.nodes, g.cells, g.step, *self.lens, self.affine, self.wraps, self.weights,
+            self.narrow,
+        ), g.bare  # fmt: skip
 
     def _reduce(self, planes: tuple[Any, ...], levels: int, pool: Executor) -> None:
         for level in range(1, levels + 1):
@@ -308,7 +298,7 @@ class Sampler:
                 ]
 
             def halve(job: tuple[Any, ...]) -> None:
-                self.kernels.halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
+                self._kernels.halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
 
             list(pool.map(halve, jobs))
 

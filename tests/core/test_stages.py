@@ -276,3 +276,21 @@ def test_ahead_never_runs_further_than_it_may():
 def test_levels_domain_holds_every_code():
     assert DOMAIN[0] < -64 / 876 and DOMAIN[1] > (1023 - 64) / 876
     assert Levels.__struct_fields__[0] == "sampled" and callable(measure)
+
+
+def test_a_raster_beyond_what_was_recorded_is_told_with_the_one_that_is_enough():
+    """Deliver knows from Shape what is left; its fix makes every card's raster as small as is still as sharp."""
+    from adzer.core.deliver.settings import DeliverSettings
+    from adzer.core.deliver.step import step
+    from adzer.core.picture import Picture
+    from adzer.core.stage import Context
+
+    card = delivery("web-wide")
+    base = Picture((1920, 1080), curve="bt709")
+    for detail, lines in ((0.2, 360), (0.45, 540), (0.65, 720), (0.69, None), (1.0, None), (0.0, None), (None, None)):
+        found = step(base.with_(detail=detail), DeliverSettings(), Context(None, card=card)).findings
+        fix = next((f.fix.value for f in found if f.code == "raster-beyond-detail"), None)
+        assert fix == lines, detail
+    assert DeliverSettings(lines=540).largest((1920, 1080)) == (960, 540)
+    assert DeliverSettings(lines=540).largest((1080, 1920)) == (540, 960)
+    assert DeliverSettings(lines=2160).largest((1920, 1080)) == (1920, 1080)

@@ -121,10 +121,10 @@ def test_shape_answers_change_picture_figure_and_sentences(window):
     bench.dragged(QPointF(0.52, 0.5), False)
     bench.dragged(QPointF(0.52, 0.5), True)
     assert desk.shot.route.shape.position[0] > before[0] and rect.width() > 100
-    bench.free_squeeze.selectAll()
-    bench.free_squeeze.setText("abc")
-    bench.free_squeeze.setModified(True)
-    bench.free_squeeze.editingFinished.emit()
+    bench.squeeze_card.free.selectAll()
+    bench.squeeze_card.free.setText("abc")
+    bench.squeeze_card.free.setModified(True)
+    bench.squeeze_card.free.editingFinished.emit()
     assert desk.shot.route.shape.squeeze == Fraction(8, 5)
 
 

@@ -75,7 +75,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
 
 def _beyond_detail(picture: Picture) -> Finding | None:
     """A raster that holds clearly more pixels than were recorded for it, and the usual one that holds them all."""
-    if picture.detail is None or picture.detail >= SOFT:
+    if picture.detail is None or not 0 < picture.detail < SOFT:
         return None
     short = min(picture.raster)
     enough = next((n for n in LINES if n >= short * picture.detail), short)

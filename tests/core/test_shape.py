@@ -59,5 +59,7 @@ def test_the_numbers_that_people_do_by_hand():
     assert solve((1440, 1080), Fraction(8, 5), "stretch", Fraction(239, 100)).size == (2304, 964)
     assert shape_text(Fraction(16, 9)) == "16:9" and shape_text(Fraction(239, 100)) == "2.39:1"
     assert "1.120 times enlargement" in why_shape(framing, Fraction(239, 100))
+    closer = solve((1440, 1080), Fraction(8, 5), "shrink", Fraction(239, 100), enlarged=1.2)
+    assert "1.120 times enlargement, and 1.200 times closer makes 1.344" in why_shape(closer, Fraction(239, 100))
     assert fit((1440, 602), "frame", (1920, 1080)).raster == (1440, 810)
     assert fit((4096, 1716), "frame", (1920, 1080)).picture == (1920, 804)

@@ -68,11 +68,13 @@ def why_shape(framing: Framing, shape: Fraction | None) -> str:
         return f"The desqueezed picture already is {shape_text(whole)}."
     wider = shape > whole
     big, small = (shape, whole) if wider else (whole, shape)
-    side = "above and below" if wider else "left and right"
+    closer = framing.enlargement / (big / small)
+    side = "" if closer > 1 else " above and below" if wider else " left and right"
+    nearer = f", and {float(closer):.3f} times closer makes {float(framing.enlargement):.3f}" if closer > 1 else ""
     return (
         f"Desqueezed it is {float(whole):.3f}:1. Filling {shape_text(shape)} takes {float(big):.3f} ÷ {float(small):.3f} = "
-        f"{float(framing.enlargement):.3f} times enlargement; {float(framing.kept):.1%} is kept, "
-        f"{float(1 - framing.kept):.1%} is lost {side}."
+        f"{float(big / small):.3f} times enlargement{nearer}; {float(framing.kept):.1%} is kept, "
+        f"{float(1 - framing.kept):.1%} is lost{side}."
     )
 
 

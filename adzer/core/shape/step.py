@@ -37,8 +37,10 @@ class Shaped:
 
     @property
     def scale(self) -> tuple[Fraction, Fraction]:
-        """Recorded pixels per delivered pixel, x and y; of a crop that moves where it is largest."""
+        """Recorded pixels per delivered pixel, x and y, in the middle; of a crop that moves where it is largest."""
         k = self.fitted.reduce
+        if isinstance(self.warp, CropWarp):
+            k *= Fraction(self.warp.lens.enlarged).limit_denominator(10_000)
         return self.framing.scale[0] * k, self.framing.scale[1] * k
 
 
@@ -180,12 +182,13 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     made = shaped(picture, settings, context.card)
     solved = made.framing
     shape = settings.framed(context.card.wanted, "native")[0] or shape
-    if shape is not None and solved.kept < Fraction(6, 10) and context.card.wanted is None:
+    closer = min((k.enlarged for k in settings.moves.keys), default=1.0) if settings.moves else settings.enlarged
+    if shape is not None and float(solved.kept) * closer**2 < 0.6 and context.card.wanted is None:
         findings.append(
             Finding(
                 Level.WARN,
                 "much-lost",
-                f"Only {float(solved.kept):.0%} of the recorded picture is left at {shape_text(shape)}. "
+                f"Only {float(solved.kept) * closer**2:.0%} of the recorded picture is left at {shape_text(shape)}. "
                 "A sensor mode or squeeze nearer to the shape keeps more.",
                 "shape",
             )  # fmt: skip

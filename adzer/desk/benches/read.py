@@ -164,7 +164,8 @@ class ReadBench(StageBench):
         self._say_play(shot, seen)
         self._show_plots(shot, walked, seen)
         shaped = walked["shape"].result.adds
-        self._warp, self._raster = getattr(shaped, "warp", None), facts.raster
+        warp = getattr(shaped, "warp", None)  # where places of the recording lie is only drawn while axes stay axes
+        self._warp, self._raster = warp if isinstance(warp, AxisWarp) else None, facts.raster
         if seen is not None and seen.play is None and not facts.mosaic:
             self.reading.measure_playing(shot)
 

@@ -130,6 +130,8 @@ def test_the_grid_of_a_bent_lens_keeps_within_its_bound(bend, path, time):
     warp = CropWarp((320, 180), Flat((1440, 1080), 1.6, bend), path, (1400.0, 1000.0), (320, 180))
     grid = warp.grid(time)
     places = warp.recorded(np.arange(321.0)[None], np.arange(181.0)[:, None], time)
+    back = warp.lens.straightened(places)
+    assert np.abs(warp.lens.straight(back[..., 0], back[..., 1])[..., :2] - places).max() < 1e-3
     assert places.min() >= -1e-6 and places[..., 0].max() <= 1440 + 1e-6 and places[..., 1].max() <= 1080 + 1e-6
     x, y = np.meshgrid(np.arange(320) + 0.5, np.arange(180) + 0.5)
     g, r = (

@@ -11,7 +11,7 @@ import pytest
 from adzer.core.errors import AdzerError
 from adzer.core.shape import path, sphere, track
 from adzer.core.shape.crop import crops_at
-from adzer.core.shape.sphere import Equirect, Straight
+from adzer.core.shape.sphere import Equirect, Flat, Straight
 from adzer.core.shape.track import Manner
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import world
@@ -131,7 +131,7 @@ def test_a_thing_in_flat_squeezed_footage_is_followed_and_the_crop_goes_with_it(
     away = np.hypot(*(found - np.stack([where(p.frame) for p in points])).T)
     assert not follower.gone and np.median(away) < 6 and away.max() < 14
     shares = (0.5, 0.5)
-    path = track.follow_crop(points, RATE, lens, shares, 1.5, Manner(0.0))
+    path = track.follow_crop(points, RATE, lens, Flat((720, 540), 1.6), shares, 1.5, Manner(0.0))
     assert len(path.keys) <= 6
     at = crops_at(path, [p.frame / RATE for p in points])
     assert np.abs(at[:, :2] * (720, 540) - found).max() < 40  # it is softened, not glued to it

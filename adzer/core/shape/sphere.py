@@ -404,6 +404,15 @@ class Flat:
             x, y = w / 2 + (x - w / 2) * far, h / 2 + (y - h / 2) * far
         return np.stack([x, y, np.zeros_like(x)], axis=-1)
 
+    def straightened(self, place: Array) -> Array:
+        """(…, 2) where recorded places lie in the straightened picture: ``straight`` undone, nearer and nearer."""
+        size = np.array(self.size, dtype=np.float64)
+        found = np.asarray(place, dtype=np.float64).copy()
+        for _ in range(40 if self.bend else 0):
+            found += place - self.straight(found[..., 0], found[..., 1])[..., :2]
+            found = np.clip(found, -0.25 * size, 1.25 * size)
+        return found
+
 
 @dataclass(frozen=True)
 class Straight:

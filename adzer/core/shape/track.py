@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ..errors import AdzerError
 from .crop import CropPath, few_keys
 from .path import Key, ViewPath, smooth
-from .sphere import Array, Equirect, Round, Straight, direction, heading_tilt, rotation
+from .sphere import Array, Equirect, Flat, Round, Straight, direction, heading_tilt, rotation
 
 SIDE = 64  # pixels of the small view
 AROUND = 3.0  # times the thing's size that the small view is wide
@@ -258,12 +258,15 @@ def follow(points: Sequence[Point], rate: float, fov: float, manner: Manner, bas
 
 
 def follow_crop(
-    points: Sequence[Point], rate: float, lens: Straight, shares: tuple[float, float], enlarged: float, manner: Manner
-) -> CropPath:
-    """The same for a crop of a flat picture; ``shares`` of the recorded width and height that it takes while not enlarged."""
+    points: Sequence[Point], rate: float, lens: Straight, flat: Flat, shares: tuple[float, float], enlarged: float,
+    manner: Manner,
+) -> CropPath:  # fmt: skip
+    """The same for a crop of a flat picture that was followed over ``lens``, bent as ``flat`` says; ``shares`` of the recorded
+    width and height that it takes while not enlarged."""
     seen = _seen(points)
     times = np.array([p.frame / rate for p in seen])
-    way = lens.place(direction([p.heading for p in seen], [p.tilt for p in seen])) / np.array(lens.size)
+    recorded = lens.place(direction([p.heading for p in seen], [p.tilt for p in seen]))
+    way = flat.straightened(recorded) / np.array(lens.size)
     half = np.array(shares) / 2 / enlarged
     shown = np.clip(_held(way, half, times, rate, manner), half, 1 - half)  # further it cannot go
     return few_keys(times, shown, enlarged, _picks(seen, rate), 0.012 * half[0])

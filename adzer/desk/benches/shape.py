@@ -6,6 +6,7 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
@@ -16,7 +17,7 @@ from ...core.route import Walk
 from ...core.shape import advise, crop, track
 from ...core.shape.crop import CropKey, CropPath
 from ...core.shape.settings import ShapeSettings
-from ...core.shape.sphere import Straight
+from ...core.shape.sphere import Flat, Straight
 from ...core.shape.step import Shaped
 from ...core.warp import CropWarp
 from ..widgets.framing import Lines, Shapes
@@ -207,11 +208,8 @@ class ShapeBench(StageBench):
 
     def _over(self) -> tuple[track.Recording, tuple[int, int, int, int]] | None:
         """The flat picture as directions, for following over it."""
-        shot = self.desk.shot
-        if shot is None:
-            return None
-        aspect = float((shot.facts.pixel_aspect or 1) * self._settings().squeeze)
-        return Straight(shot.facts.raster, aspect), (0, 0, *shot.facts.raster)
+        flat = self._flat()
+        return Straight(flat.size, flat.aspect), (0, 0, *flat.size)
 
     def _followed(self, points: list[track.Point], rate: float, manner: track.Manner) -> dict[str, Any]:
         over, made = self._over(), self._shaped
@@ -220,7 +218,7 @@ class ShapeBench(StageBench):
         w, h = (float(v) for v in made.framing.crop[2:])
         widest = min(k.enlarged for k in self.keys.path.keys)
         shares = (w * widest / self._raster()[0], h * widest / self._raster()[1])
-        return {"moves": to_plain(track.follow_crop(points, rate, over[0], shares, enlarged, manner))}
+        return {"moves": to_plain(track.follow_crop(points, rate, over[0], self._flat(), shares, enlarged, manner))}
 
     # --- showing -----------------------------------------------------------------------------------------------------
     def pegs(self, shot: Shot) -> list[int]:
@@ -364,6 +362,18 @@ class ShapeBench(StageBench):
             places = np.array([(x0, y0), (x0 + wide, y0), (x0 + wide, y0 + high), (x0, y0 + high)])
         return QPolygonF([self._on(rect, u / self._raster()[0], v / self._raster()[1]) for u, v in places])
 
+    def _flat(self) -> Flat:
+        """The recording as its lens bends it."""
+        shot, settings = self.desk.shot, self._settings()
+        aspect = float((shot.facts.pixel_aspect or 1) * settings.squeeze) if shot is not None else 1.0
+        return Flat(self._raster(), aspect, settings.bent)
+
+    def _recorded(self, rect: QRectF, shares: NDArray[np.float64]) -> list[QPointF]:
+        """Places of the straightened picture, 0–1, on the recorded one."""
+        at = shares * self._raster()
+        places = self._flat().straight(at[:, 0], at[:, 1])[:, :2] / self._raster()
+        return [self._on(rect, float(x), float(y)) for x, y in places]
+
     @staticmethod
     def _on(rect: QRectF, x: float, y: float) -> QPointF:
         return QPointF(rect.left() + x * rect.width(), rect.top() + y * rect.height())
@@ -386,7 +396,8 @@ class ShapeBench(StageBench):
         painter.setPen(QPen(QColor(255, 255, 255, 210), 1.2, Qt.PenStyle.DashLine))
         keep = self._settings().keep
         if keep is not None:
-            painter.drawRect(QRectF(self._on(rect, keep[0], keep[1]), self._on(rect, keep[2], keep[3])))
+            corners = np.array([(keep[0], keep[1]), (keep[2], keep[1]), keep[2:], (keep[0], keep[3])])
+            painter.drawPolygon(QPolygonF(self._recorded(rect, corners)))
         if self._box is not None:
             a, b = (self._on(rect, p.x(), p.y()) for p in self._box)
             painter.drawRect(QRectF(a, b).normalized())
@@ -394,10 +405,10 @@ class ShapeBench(StageBench):
         if moves is not None and len(moves.keys) > 1:
             way = crop.crops_at(moves, np.linspace(moves.keys[0].t, moves.keys[-1].t, 80))
             painter.setPen(QPen(QColor(255, 255, 255, 220), 1.2))
-            painter.drawPolyline(QPolygonF([self._on(rect, float(x), float(y)) for x, y, _ in way]))
+            painter.drawPolyline(QPolygonF(self._recorded(rect, way[:, :2])))
             painter.setBrush(QColor("#FFFFFF"))
-            for k in moves.keys:
-                painter.drawEllipse(self._on(rect, k.x, k.y), 4, 4)
+            for point in self._recorded(rect, np.array([(k.x, k.y) for k in moves.keys])):
+                painter.drawEllipse(point, 4, 4)
 
     def dragged(self, place: QPointF, done: bool) -> None:
         if self._shaped is None:
@@ -428,7 +439,9 @@ class ShapeBench(StageBench):
             return
         self.mark_keep()
         (x0, x1), (y0, y1) = sorted((a.x(), b.x())), sorted((a.y(), b.y()))
-        box = [round(min(max(v, 0.0), 1.0), 4) for v in (x0, y0, x1, y1)]
+        size = np.array(self._raster())
+        corners = self._flat().straightened(np.array([(x0, y0), (x1, y1)]) * size) / size
+        box = [round(min(max(float(v), 0.0), 1.0), 4) for v in corners.ravel()]
         if box[2] - box[0] < 0.005 or box[3] - box[1] < 0.005:
             self.desk.said.emit("That is no box. Drag from one corner of what must stay in to the other.")
             return

@@ -1,7 +1,7 @@
 """The compiled loops of the general warp: from a grid of directions to samples of the recorded planes.
 
-Each delivered pixel reads a patch of 8×8 recorded samples (4×4 where chroma is enlarged) straight from the decoded
-planes, as eight vector loads: a sphere wraps at its seam and goes on over its poles, other pictures repeat their edge.
+Each delivered pixel reads a patch of 6×6 recorded samples (4×4 where the recording is enlarged) straight from the decoded
+planes, a vector load a row: a sphere wraps at its seam and goes on over its poles, other pictures repeat their edge.
 Nothing here calls a loop of another module, so that the compiled cache can never be stale.
 """
 
@@ -74,7 +74,10 @@ def _patch_sum(lanes: int, rows: int) -> Any:
     return patch_sum
 
 
-_sum_wide, _sum_six, _sum_narrow = _patch_sum(WIDE, WIDE), _patch_sum(WIDE, 6), _patch_sum(NARROW, NARROW)
+_sum_wide, _sum_narrow = (
+    _patch_sum(WIDE, 6),
+    _patch_sum(NARROW, NARROW),
+)  # the outer two of the eight rows weigh nothing
 
 
 @inline
@@ -319,28 +322,24 @@ def _edge_run(
         if top < 0 or left < 0 or top + lanes > at[2] or left + lanes > at[3]:
             out[i] = _edge_sum(samples, at[0], stride, at[2], at[3], top, left, lanes, wraps, weights, wx, wy)
         elif lanes == WIDE:
-            out[i] = _sum_wide(samples, at[0] + top * stride + left, stride, weights, wx, wy)
+            out[i] = _sum_wide(samples, at[0] + (top + 1) * stride + left, stride, weights, wx, wy + 1)
         else:
             out[i] = _sum_narrow(samples, at[0] + top * stride + left, stride, weights, wx, wy)
 
 
 @jit
 def _wide(samples, at, affine, place, lo, hi, width_x, width_y, wraps, weights, room, out):
-    """Pixels lo … hi−1 of a row, an 8×8 patch each. ``room``: three rows of integers."""
+    """Pixels lo … hi−1 of a row, a patch of six rows of eight each, the outer two of which weigh nothing. ``room``: three rows of integers."""
     first, phase_x, phase_y = room[0], room[1], room[2]
     inside = _locate(place, lo, hi, at, affine, 3, WIDE, first, phase_x, phase_y)
     table_x, table_y = width_x * PHASES * WIDE, width_y * PHASES * WIDE
     stride = at[1]
     if not inside:
         _edge_run(samples, at, affine, place, lo, hi, 3, WIDE, phase_x, phase_y, table_x, table_y, wraps, weights, out)
-    elif weights[table_y] == 0 and weights[table_y + WIDE - 1] == 0:  # the outer two of the eight rows weigh nothing
-        for i in range(lo, hi):
-            wx, wy = table_x + np.int64(phase_x[i]) * WIDE, table_y + np.int64(phase_y[i]) * WIDE + 1
-            out[i] = _sum_six(samples, first[i] + stride, stride, weights, wx, wy)
-    else:
-        for i in range(lo, hi):
-            wx, wy = table_x + np.int64(phase_x[i]) * WIDE, table_y + np.int64(phase_y[i]) * WIDE
-            out[i] = _sum_wide(samples, np.int64(first[i]), stride, weights, wx, wy)
+        return
+    for i in range(lo, hi):
+        wx, wy = table_x + np.int64(phase_x[i]) * WIDE, table_y + np.int64(phase_y[i]) * WIDE + 1
+        out[i] = _sum_wide(samples, first[i] + stride, stride, weights, wx, wy)
 
 
 @jit

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from fractions import Fraction
 from typing import Any
@@ -79,23 +80,16 @@ def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av
 def hastened(frames: Iterator[av.AudioFrame], speed: Fraction, total: int) -> Iterator[av.AudioFrame]:
     """The same sound ``speed`` times as fast at its own pitch, ``total`` samples long, stamped from 0."""
     graph, done, held = None, 0, None
-    for frame in frames:
+    for frame in itertools.chain(frames, (None,)):  # the last gives out what is still inside
         if graph is None:
+            if frame is None:
+                return
             graph = _tempo_graph(frame, float(speed))
         graph.push(frame)
-        for made in _pulled(graph):
-            held = made
-            if (piece := _cut(made, done, total)) is not None:
+        for held in _pulled(graph):
+            if (piece := _cut(held, done, total)) is not None:
                 yield piece
                 done += piece.samples
-    if graph is None:
-        return
-    graph.push(None)
-    for made in _pulled(graph):
-        held = made
-        if (piece := _cut(made, done, total)) is not None:
-            yield piece
-            done += piece.samples
     if held is not None and done < total:  # the stretcher gives a little less than it is asked for
         shape = held.to_ndarray().shape
         channels = 1 if held.format.is_planar else len(held.layout.channels)

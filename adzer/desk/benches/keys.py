@@ -45,7 +45,7 @@ class Keys(Question):
 
     # --- where it is ------------------------------------------------------------------------------------------------
     @property
-    def set(self) -> bool:
+    def begun(self) -> bool:
         """Is there a path at all?"""
         shot = self.desk.shot
         return shot is not None and getattr(self.desk.route_of(shot).shape, self._field) is not None
@@ -107,7 +107,7 @@ class Keys(Question):
 
     def set_key(self) -> None:
         """G: where it is now becomes a keyframe at this frame."""
-        if not self.set:
+        if not self.begun:
             self.answer(self._first())
             return
         key = msgspec.structs.replace(self.now, t=round(self.time, 4))
@@ -115,7 +115,7 @@ class Keys(Question):
 
     def drop_key(self) -> None:
         """Shift+G: takes the keyframe of this frame off."""
-        if not self.set or len(self.path.keys) == 1 or not self.here:
+        if not self.begun or len(self.path.keys) == 1 or not self.here:
             self.desk.said.emit("There is no keyframe here that could be taken off.")
             return
         self.answer(paths.without_key(self.path, self.time, self.near))
@@ -123,7 +123,7 @@ class Keys(Question):
     def next_key(self, step: int) -> None:
         """Comma and full stop: to the keyframe before or after."""
         ahead = [round(k.t * self._rate()) for k in self.path.keys if (k.t - self.time) * step > self.near]
-        if self.set and ahead:
+        if self.begun and ahead:
             self.desk.go_to(min(ahead) if step > 0 else max(ahead))
 
     def _sides(self) -> Sides:

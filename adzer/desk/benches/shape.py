@@ -130,11 +130,11 @@ class ShapeBench(StageBench):
     def _about(self, x: float, y: float) -> dict[str, Any]:
         """The crop's middle elsewhere: of all shapes at once, or of the keyframe here."""
         x, y = round(min(max(x, 0.0), 1.0), 5), round(min(max(y, 0.0), 1.0), 5)
-        return {"moves": to_plain(self.keys.moved(x=x, y=y))} if self.keys.set else {"centre": (x, y)}
+        return {"moves": to_plain(self.keys.moved(x=x, y=y))} if self.keys.begun else {"centre": (x, y)}
 
     def _closer(self, enlarged: float) -> dict[str, Any]:
         enlarged = round(min(max(enlarged, 1.0), crop.CLOSEST), 4)
-        return {"moves": to_plain(self.keys.moved(enlarged=enlarged))} if self.keys.set else {"enlarged": enlarged}
+        return {"moves": to_plain(self.keys.moved(enlarged=enlarged))} if self.keys.begun else {"enlarged": enlarged}
 
     def _first_path(self) -> CropPath:
         x, y = self._centre() if self._settings().moves is None else (0.5, 0.5)
@@ -142,7 +142,7 @@ class ShapeBench(StageBench):
 
     def hold_still(self) -> None:
         """The crop stays where it is at this frame."""
-        if self.keys.set:
+        if self.keys.begun:
             now = self.keys.now
             self.desk.answer(
                 "shape", moves=None, centre=(now.x, now.y), enlarged=now.enlarged, position=self._still(now)

@@ -128,7 +128,7 @@ class ViewBench(StageBench):
         self.keys.draft(path)
 
     def make_smooth(self) -> None:
-        if self.keys.set:
+        if self.keys.begun:
             path = self.keys.path
             made = paths.smooth(path)
             self._answer(made)

@@ -101,6 +101,10 @@ class BenchView(QWidget):
         self._lay_out()
         self.timer = QTimer(self)
         self.timer.timeout.connect(self._next_frame)
+        self._soon = QTimer(
+            self, singleShot=True, interval=0
+        )  # pictures are asked for when the window has drawn itself
+        self._soon.timeout.connect(self.ask)
         self._small = QTimer(self, singleShot=True)
         self._small.timeout.connect(self._ask_small)
         self._ready = True
@@ -203,7 +207,7 @@ class BenchView(QWidget):
         if state == self._state:  # only the frame has moved
             self._caption()
             bench.moved(shot)
-            self.ask()
+            self._soon.start()
             return
         self._state = state
         self.rule.set_shot(
@@ -216,7 +220,7 @@ class BenchView(QWidget):
             bench.pegs(shot),
         )
         self._refresh_answers()
-        self.ask()
+        self._soon.start()
 
     def _refresh_answers(self) -> None:
         shot, bench = self.desk.shot, self.bench

@@ -22,7 +22,7 @@ from adzer.core.pixels import PixelPlan, Processor, Samples
 from adzer.core.shape import measure, path, sphere
 from adzer.core.shape.path import Key, Sides, ViewPath
 from adzer.core.shape.sphere import Equirect, Lens, Round
-from adzer.core.shape.view import left, level_through, pace
+from adzer.core.shape.view import filled_from, left, level_through, pace
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
 from adzer.core.sim.optics import Disc, RoundLens
@@ -305,6 +305,15 @@ def test_what_is_left_of_a_sphere_is_told():
     assert 2800 < wide.worth[0] < 2930
     half = left(warp_of(Equirect((2000, 2000), 180.0), Key(heading=80, fov=90), (640, 360)), 0, 1)
     assert 0.3 < half.bare < 0.6
+
+
+def test_the_width_from_which_a_raster_is_filled_is_that_of_the_formula():
+    """On the horizon a straight view has W/2π · 2·tan(fov/2)/w recorded pixels behind each of its own in the middle."""
+    warp = warp_of(Equirect((7680, 3840)), Key(fov=60), (1920, 1080))
+    for width in (1280, 1920, 3840):
+        found = filled_from(warp, Key(heading=20, fov=60), width)
+        assert found == pytest.approx(2 * math.degrees(math.atan(width * math.pi / 7680)), abs=0.05)
+    assert filled_from(warp_of(Equirect((960, 480)), Key(fov=60), (1920, 1080)), Key(), 3840) is None
 
 
 def test_the_horizon_is_levelled_by_two_marks_on_it():

@@ -15,9 +15,7 @@ import numpy as np
 from msgspec import Meta
 from numpy.typing import NDArray
 
-from .. import records
-from ..errors import AdzerError
-from .path import STROBES, Move, Sides, fewest, ways
+from .path import STROBES, Move, Sides, fewest, load_keyed, mistimed, ways
 
 Array = NDArray[np.float64]
 CLOSEST = 8.0
@@ -52,22 +50,15 @@ def trouble(path: CropPath, seconds: float | None = None) -> str | None:
     for n, key in enumerate(path.keys, 1):
         if not all(math.isfinite(v) for v in (key.t, key.x, key.y, key.enlarged)):
             return f"Keyframe {n} of the crop holds something that is not a number. Type it again."
-        if key.t <= last:
-            return f"Keyframe {n} of the crop, at {key.t:g} s, does not come after the one at {last:g} s. Move or remove one."
-        if key.t < 0 or (seconds is not None and key.t > seconds + 1e-6):
-            return (
-                f"Keyframe {n} of the crop, at {key.t:g} s, lies outside the shot, which is {seconds or 0:.2f} s long."
-            )
+        if late := mistimed(n, key.t, last, seconds):
+            return late
         last = key.t
     return None
 
 
 def load(text: str | bytes, what: str) -> CropPath:
-    """A path from JSON as in docs/keyframes.md; an AdzerError names ``what``."""
-    path = records.from_json(text, CropPath, what)
-    if problem := trouble(path):
-        raise AdzerError(f"{what}: {problem}")
-    return path
+    """A crop's path from JSON as in docs/keyframes.md; an AdzerError names ``what``."""
+    return load_keyed(text, what, CropPath, trouble)
 
 
 def crops_at(path: CropPath, times: NDArray[np.float64] | Sequence[float]) -> Array:

@@ -21,6 +21,7 @@ from ..errors import AdzerError
 from .sphere import PROJECTIONS, Array, angles, rotation, turned_about, turned_by, turning
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
+Made = TypeVar("Made")
 NARROWEST = 1.0
 
 
@@ -73,12 +74,8 @@ def trouble(path: ViewPath, seconds: float | None = None) -> str | None:
         values = (key.t, key.heading, key.tilt, key.roll, key.fov)
         if not all(math.isfinite(v) and abs(v) < 1e7 for v in values):
             return f"Keyframe {n} holds something that is not a usable number. Type it again."
-        if key.t == last:
-            return f"Keyframes {n - 1} and {n} are both at {key.t:g} s. Move or remove one."
-        if key.t < last:
-            return f"Keyframe {n} at {key.t:g} s comes after one at {last:g} s. Put them in the order of time."
-        if key.t < 0 or (seconds is not None and key.t > seconds + 1e-6):
-            return f"Keyframe {n} at {key.t:g} s lies outside the shot, which is {seconds or 0:.2f} s long. Move it inside."
+        if late := mistimed(n, key.t, last, seconds):
+            return late
         if not -90 <= key.tilt <= 90:
             return f"Keyframe {n} has a tilt of {key.tilt:g}°; it goes from −90° straight down to 90° straight up."
         if not NARROWEST <= key.fov <= widest:
@@ -90,9 +87,25 @@ def trouble(path: ViewPath, seconds: float | None = None) -> str | None:
     return None
 
 
+def mistimed(n: int, t: float, last: float, seconds: float | None) -> str | None:
+    """What is wrong with when keyframe ``n`` is, the one before it being at ``last``, in a shot of ``seconds``."""
+    if t == last:
+        return f"Keyframes {n - 1} and {n} are both at {t:g} s. Move or remove one."
+    if t < last:
+        return f"Keyframe {n} at {t:g} s comes after one at {last:g} s. Put them in the order of time."
+    if t < 0 or (seconds is not None and t > seconds + 1e-6):
+        return f"Keyframe {n} at {t:g} s lies outside the shot, which is {seconds or 0:.2f} s long. Move it inside."
+    return None
+
+
 def load(text: str | bytes, what: str) -> ViewPath:
-    """A path from JSON as in docs/keyframes.md; an AdzerError names ``what``."""
-    path = records.from_json(text, ViewPath, what)
+    """A view's path from JSON as in docs/keyframes.md; an AdzerError names ``what``."""
+    return load_keyed(text, what, ViewPath, trouble)
+
+
+def load_keyed(text: str | bytes, what: str, kind: type[Made], trouble: Callable[[Made], str | None]) -> Made:
+    """A path of any kind from JSON, refused where ``trouble`` finds some."""
+    path = records.from_json(text, kind, what)
     if problem := trouble(path):
         raise AdzerError(f"{what}: {problem}")
     return path

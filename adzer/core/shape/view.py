@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
+import msgspec
 import numpy as np
 
 from ..cards import DeliveryCard
@@ -13,9 +14,9 @@ from ..errors import AdzerError
 from ..picture import Picture
 from ..warp import ViewWarp
 from .geometry import WIDE, Fitted, even, fit
-from .path import ViewPath, views_at
+from .path import NARROWEST, Key, ViewPath, views_at
 from .settings import ShapeSettings
-from .sphere import Array, Directions, Equirect, Lens, Round, angles, turned_by
+from .sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 
 ROUND_ACROSS = 180.0
 
@@ -141,6 +142,24 @@ def left(warp: ViewWarp, start: float, stop: float, samples: int = 5) -> Left:
     return Left(
         middle, edges, float(np.nanmin([np.nanmin(m) for m in maps if np.isfinite(m).any()])), bare, times[n], worth
     )
+
+
+def filled_from(warp: ViewWarp, key: Key, width: int) -> float | None:
+    """Degrees across from which a delivery ``width`` pixels wide has a recorded pixel behind each of its own in the middle, as
+    the view is at ``key``; None if it never has."""
+    path, enough = warp.path, width / warp.picture[0]
+    low, high = NARROWEST, PROJECTIONS[path.projection].widest(path.amount)
+
+    def middle(fov: float) -> float:
+        still = msgspec.structs.replace(path, keys=(msgspec.structs.replace(key, t=0.0, fov=fov),))
+        return float(density(replace(warp, path=still), 0.0, 1, 1)[0, 0])
+
+    if not middle(high) >= enough:  # where there is no picture it is not a number
+        return None
+    for _ in range(14):
+        fov = (low + high) / 2
+        low, high = (fov, high) if middle(fov) < enough else (low, fov)
+    return high
 
 
 def level_through(one: Array, other: Array) -> tuple[float, float]:

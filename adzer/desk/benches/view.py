@@ -267,22 +267,9 @@ class ViewBench(StageBench):
         self.left.show_field(views.density(viewed.warp, self.keys.time), self.left.note)
 
     def _filled_from(self, viewed: Viewed, width: int) -> str:
-        """Degrees across, at this moment's projection, from which a picture ``width`` wide is filled in its middle."""
-        path, now = viewed.warp.path, self.keys.now
-        low, high = paths.NARROWEST, PROJECTIONS[path.projection].widest(path.amount)
-        enough = width / viewed.warp.picture[0]
-
-        def middle(fov: float) -> float:
-            key = msgspec.structs.replace(now, t=0.0, fov=fov)
-            warp = replace(viewed.warp, path=msgspec.structs.replace(path, keys=(key,)))
-            return float(views.density(warp, 0.0, 1, 1)[0, 0])
-
-        if not middle(high) >= enough:
-            return "at no width"
-        for _ in range(14):
-            fov = (low + high) / 2
-            low, high = (fov, high) if middle(fov) < enough else (low, fov)
-        return f"from {high:.0f}° across"
+        """From which width on a picture so many pixels wide is filled, in words."""
+        fov = views.filled_from(viewed.warp, self.keys.now, width)
+        return "at no width" if fov is None else f"from {fov:.0f}° across"
 
     def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
         seconds = shot.facts.frames / rate

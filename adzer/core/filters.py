@@ -74,12 +74,12 @@ def patch_weights(phases: int, widths: int) -> NDArray[np.float32]:
 
 
 def narrow_weights(phases: int) -> NDArray[np.float32]:
-    """(phases, 4) weights of samples −1 … 2: the interpolating cubic, for planes that are enlarged (Keys 1981, a = −½)."""
+    """(phases, 8) weights of samples −1 … 2, and four that are 0: the interpolating cubic, for planes that are enlarged (Keys 1981, a = −½)."""
     t = (np.arange(phases) + 0.5) / phases
     away = np.abs(np.arange(-1, 3) - t[:, None])
     near = (1.5 * away - 2.5) * away**2 + 1
     far = ((-0.5 * away + 2.5) * away - 4) * away + 2
-    return np.ascontiguousarray(np.where(away <= 1, near, far), dtype=np.float32)
+    return np.pad(np.where(away <= 1, near, far), ((0, 0), (0, 4))).astype(np.float32)
 
 
 def halving_taps() -> NDArray[np.float32]:

@@ -216,7 +216,7 @@ DITHER = dither_tile()
 
 
 def _columns(filter_: AxisFilter, first: int = 0) -> tuple[NDArray[np.uint64], Floats, tuple[int, int]]:
-    """A filter as ``kernels.filter_columns`` takes it: starts, weights (taps, columns) padded to threes, and its kind.
+    """A filter as ``bands.filter_columns`` takes it: starts, weights (taps, columns) padded to threes, and its kind.
 
     The kind is (−1, 0) for a plain copy, else (lo, hi): between them the filter doubles, its two kernels repeating.
     """
@@ -258,10 +258,10 @@ class Processor:
     """Runs a ``PixelPlan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
 
     def __init__(self, plan: PixelPlan, threads: int = 2) -> None:
-        from . import kernels  # here, so that importing this module costs nothing
+        from .kernels import bands  # here, so that importing this module costs nothing
 
         self.plan, self.threads = plan, max(1, threads)
-        self._kernels = kernels
+        self._kernels = bands
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="pixels")
         n, rows = plan.warp.picture
         half, half_rows = plan.reduction
@@ -280,7 +280,7 @@ class Processor:
         )  # fmt: skip
         self._sampler: Sampler | None = None
         if isinstance(plan.warp, MapWarp):
-            self._sampler = Sampler(plan.warp, plan.source.format, plan.source_raster, plan.source.siting, self.threads)
+            self._sampler = Sampler(plan.warp, plan.source.format, plan.source.siting, plan.target.format.sub == (2, 2), self.threads)
         else:
             (first_y, count_y), (first_c, count_c) = plan.luma[0].span, plan.chroma[0].span
             self._axis: tuple[Any, ...] = (
@@ -346,7 +346,7 @@ class Processor:
 
             list(self._pool.map(band, self._bands(rows)))
         else:
-            from .viewing import view_band
+            from .kernels.views import view_band
 
             frame, bare = sampler.frame(planes, time, self._pool)
             black = np.array(plan.target.black(), np.float32)

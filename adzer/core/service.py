@@ -173,7 +173,7 @@ class Pictures:
     def _run(
         self, key: Any, make: Callable[[], PixelPlan], frame: Frame, moment: float
     ) -> tuple[Image, list[Any], PixelPlan]:
-        from . import kernels
+        from .kernels import screen
 
         processor: Processor = self._processors.get(key, lambda: Processor(make(), self.threads))
         plan = processor.plan
@@ -181,19 +181,19 @@ class Pictures:
         codes = [np.empty((h, w), plan.target.format.dtype) for _ in range(3)]
         processor.run(frame.planes, tuple(codes), moment)
         out = np.empty((h, w, 4), np.uint8)
-        kernels.screen_rgb(codes[0], codes[1], codes[2], plan.target.to_signal().astype(np.float32), out, 0, h)
+        screen.screen_rgb(codes[0], codes[1], codes[2], plan.target.to_signal().astype(np.float32), out, 0, h)
         return Image(w, h, out.tobytes()), codes, plan
 
     @staticmethod
     def _scopes(codes: list[Any], plan: PixelPlan) -> Scopes:
         """Measured on the picture, without its bars."""
-        from . import kernels
+        from .kernels import screen
 
         x, y = plan.warp.place
         w, h = plan.warp.picture
         luma = np.ascontiguousarray(codes[0][y : y + h, x : x + w])
         wave = np.zeros((WAVE_LEVELS, WAVE_COLUMNS), np.int32)
-        kernels.waveform(luma, plan.target.top, WAVE_COLUMNS, WAVE_LEVELS, wave)
+        screen.waveform(luma, plan.target.top, WAVE_COLUMNS, WAVE_LEVELS, wave)
         histogram = np.bincount(luma.ravel(), minlength=plan.target.top + 1)
         unit = 1 << (plan.target.format.bits - 8)
         black, white = (16 * unit, 235 * unit) if plan.target.limited else (0, plan.target.top)

@@ -9,9 +9,9 @@ from fractions import Fraction
 
 import numpy as np
 
-from . import kernels
 from .colour.chain import ColourChain
 from .colour.curves import STANDARD
+from .kernels import screen
 from .media.formats import PixelFormat
 from .pixels import AxisWarp, PixelPlan, Processor, Samples
 from .shape.path import Key, ViewPath
@@ -37,9 +37,9 @@ def run() -> None:
                 with Processor(PixelPlan(source, (64, 54), view, chain, target), 1) as processor:
                     processor.run(tuple(planes), tuple(out))
             if chroma == "4:4:4":
-                screen = np.zeros((36, 64, 4), np.uint8)
-                kernels.screen_rgb(out[0], out[1], out[2], target.to_signal().astype(np.float32), screen, 0, 36)
-                kernels.waveform(out[0], 1023, 32, 64, np.zeros((64, 32), np.int32))
+                shown = np.zeros((36, 64, 4), np.uint8)
+                screen.screen_rgb(out[0], out[1], out[2], target.to_signal().astype(np.float32), shown, 0, 36)
+                screen.waveform(out[0], 1023, 32, 64, np.zeros((64, 32), np.int32))
 
 
 if __name__ == "__main__":

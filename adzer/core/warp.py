@@ -27,8 +27,8 @@ from .shape.sphere import Array, Directions, Equirect, Flat, Recording, rotation
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
-ENLARGED = 0.75
-SPARSE = 0.6  # samples to a pixel below which chroma is sampled at every second pixel and drawn straight between
+ENLARGED, ENLARGED_CHROMA = 0.75, 1.0  # samples to a place up to which narrow patches will do
+SPARSE, HALVED = 0.6, 1.0  # samples to a pixel up to which chroma is sampled at every second one each way; if delivered so, too
 WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
 MOST_PLACES = 12
 
@@ -54,15 +54,17 @@ def smaller(picture: Pair, raster: Pair, place: Pair, width: int, height: int) -
 @dataclass(frozen=True)
 class Grid:
     """``nodes`` (rows+1, columns+1, 3): directions at cell corners. ``cells`` (2, rows, columns, 5), for luma and chroma:
-    level of reduction; width of the kernel along x and y, 0 … WIDTHS; sixteenths of a sample that a pixel spans along x
+    level of reduction; width of the kernel along x (−1: narrow patches) and y, 0 … WIDTHS; sixteenths of a sample that a pixel spans along x
     and y where one kernel is too narrow, else 0. ``step``: delivered pixels a cell is wide and high. ``levels``:
-    reductions needed; ``bare``: somewhere there may be no picture."""
+    reductions needed; ``bare``: somewhere there may be no picture. ``sparse``: chroma is sampled at every second pixel each
+    way, and drawn straight between."""
 
     nodes: NDArray[np.float32]
     cells: NDArray[np.int32]
     step: int
     levels: int
     bare: bool
+    sparse: bool = False
 
 
 class MapWarp:
@@ -96,8 +98,9 @@ class MapWarp:
         """Recorded luma places (…, 2) of delivered pixel positions."""
         return self.lens.place(self.directions(x, y, time)) + np.array(self.region[:2], dtype=np.float64)
 
-    def grid(self, time: float, sub: tuple[int, int] = (1, 1)) -> Grid:
-        """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: chroma subsampling."""
+    def grid(self, time: float, sub: tuple[int, int] = (1, 1), halved: bool = False) -> Grid:
+        """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: recorded chroma subsampling;
+        ``halved``: chroma is delivered at every second pixel each way."""
         w, h = self.picture
         for step in (s for s in STEPS if s <= max(4, min(w, h) // 32)):
             columns, rows = -(-w // step), -(-h // step)
@@ -111,14 +114,13 @@ class MapWarp:
             if off <= 0.8 * BOUND * max(1.0, float(span.min())):  # the estimate is one of second differences
                 break
         most = max(0, int(np.log2(min(self.region[2:]))) - 6)
-        luma = _cells(span, most)
-        luma[..., 1] = np.where(span.max(axis=-1) <= ENLARGED, -1, luma[..., 1])
-        chroma = luma.copy() if sub == (1, 1) else _cells(span / sub, most)
-        chroma[..., 1] = np.where((span / sub).max(axis=-1) <= SPARSE, -1, chroma[..., 1])
+        luma, coarse = _cells(span, most, ENLARGED), span / sub
+        sparse = step % 2 == 0 and float(coarse.max()) <= (HALVED if halved else SPARSE)
+        chroma = _cells(2 * coarse if sparse else coarse, most, ENLARGED_CHROMA)
         levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
         whole = isinstance(self.lens, Flat) or (isinstance(self.lens, Equirect) and self.lens.whole)
         bare = not whole and float(self.lens.margin(d).min()) < 1.0
-        return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare)
+        return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse)
 
 
 @dataclass(frozen=True)
@@ -200,31 +202,32 @@ class CropWarp(MapWarp):
         return self.lens.straight(left + x * w / self.picture[0], top + y * h / self.picture[1])
 
 
-def _cells(span: Array, most: int) -> NDArray[np.int32]:
-    """How finely to sample where a delivered pixel spans ``span`` (…, 2) samples, sideways and upright."""
+def _cells(span: Array, most: int, enlarged: float) -> NDArray[np.int32]:
+    """How finely to sample where a place spans ``span`` (…, 2) samples, sideways and upright; narrowly up to ``enlarged``."""
     level = np.floor(np.log2(np.maximum(span.min(axis=-1), 1.0) + 1e-6)).astype(np.int32)
     level = np.minimum(level, most)
     rest = np.maximum(span / 2.0 ** level[..., None], 1.0)
     width = np.clip(np.ceil((rest - 1.0) * WIDTHS - 0.5), 0, WIDTHS).astype(np.int32)
+    width[..., 0] = np.where(span.max(axis=-1) <= enlarged, -1, width[..., 0])
     wide = np.where(rest > 2.05, np.minimum(np.round(rest * 16), MOST_PLACES * 32), 0).astype(np.int32)
     return np.concatenate([level[..., None], width, wide], axis=-1)
 
 
 @lru_cache(maxsize=1)
-def _tables(phases: int) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.float32]]:
-    return patch_weights(phases, WIDTHS).ravel(), narrow_weights(phases).ravel(), halving_taps()
+def _tables(phases: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    return np.concatenate([patch_weights(phases, WIDTHS).ravel(), narrow_weights(phases).ravel()]), halving_taps()
 
 
 class Sampler:
     """Runs a ``MapWarp`` over decoded planes. Keeps a still map, and its working memory, from frame to frame."""
 
-    def __init__(self, warp: MapWarp, form: PixelFormat, raster: tuple[int, int], siting: str, threads: int) -> None:
-        from . import mapping, viewing  # here, so that importing this module costs nothing
+    def __init__(self, warp: MapWarp, form: PixelFormat, siting: str, halved: bool, threads: int) -> None:
+        from .kernels import patches, places, views  # here, so that importing this module costs nothing
 
-        self.warp, self.form, self._kernels = warp, form, mapping
+        self.warp, self.form, self.halved, self._halve_rows = warp, form, halved, patches.halve_rows
         self.wraps = isinstance(warp.lens, Equirect) and warp.lens.whole
-        self.weights, self.narrow, self._taps = _tables(mapping.PHASES)
-        self.lens = _lens(warp.lens, mapping)
+        self.weights, self._taps = _tables(patches.PHASES)
+        self.lens = _lens(warp.lens, places)
         x, y, w, h = warp.region
         sx, sy = form.sub
         self._corner = [(y, x)] + [(y // sy, x // sx)] * 2
@@ -233,7 +236,8 @@ class Sampler:
         self._rooms: queue.SimpleQueue[Any] = queue.SimpleQueue()
         for _ in range(threads):
             n = warp.picture[0]
-            self._rooms.put((np.empty((viewing.ROWS, 3, n), np.float32), np.empty((viewing.ROWS, n), np.float32)))
+            sampled = np.empty((views.ROWS, 3, n + views.SLACK), np.float32)
+            self._rooms.put((sampled, np.empty((views.ROWS, n), np.float32), n))
         self._grid: Grid | None = None
         self._room_for(0)
 
@@ -259,7 +263,7 @@ class Sampler:
 
     @contextmanager
     def room(self) -> Iterator[tuple[Any, Any]]:
-        """Working memory for one thread, as ``viewing.view_band`` takes it."""
+        """Working memory for one thread, as ``views.view_band`` takes it."""
         held = self._rooms.get()
         try:
             yield held
@@ -267,9 +271,9 @@ class Sampler:
             self._rooms.put(held)
 
     def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> tuple[tuple[Any, ...], bool]:
-        """One frame ready to be sampled, as ``viewing.view_band`` takes it; and may there be no picture somewhere?"""
+        """One frame ready to be sampled, as ``views.view_band`` takes it; and may there be no picture somewhere?"""
         if self._grid is None or not self.warp.still:
-            self._grid = self.warp.grid(time, self.form.sub)
+            self._grid = self.warp.grid(time, self.form.sub, self.halved)
             if self._grid.levels > self.levels:
                 self._room_for(self._grid.levels)
         for c, plane in enumerate(planes):
@@ -282,8 +286,8 @@ class Sampler:
         self._reduce(flat, self._grid.levels, pool)
         g = self._grid
         return (
-            flat, self.places, self.reduced, g.nodes, g.cells, g.step, *self.lens, self.affine, self.wraps, self.weights,
-            self.narrow,
+            flat, self.places, self.reduced, g.nodes, g.cells, g.step, g.sparse, *self.lens, self.affine, self.wraps,
+            self.weights,
         ), g.bare  # fmt: skip
 
     def _reduce(self, planes: tuple[Any, ...], levels: int, pool: Executor) -> None:
@@ -298,7 +302,7 @@ class Sampler:
                 ]
 
             def halve(job: tuple[Any, ...]) -> None:
-                self._kernels.halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
+                self._halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
 
             list(pool.map(halve, jobs))
 
@@ -310,16 +314,16 @@ def frozen(plane: Any) -> Any:
     return view
 
 
-def _lens(lens: Recording, mapping: Any) -> tuple[int, NDArray[np.float32]]:
+def _lens(lens: Recording, places: Any) -> tuple[int, NDArray[np.float32]]:
     """A recording as the loops take it."""
     if isinstance(lens, Equirect):
         (w, h), across = lens.size, np.radians(lens.across)
         reach = 100.0 if lens.whole else across / 2
-        return mapping.EQUIRECT, np.array([[w / across, w / 2, h / np.pi, h / 2, reach]], np.float32)
+        return places.EQUIRECT, np.array([[w / across, w / 2, h / np.pi, h / 2, reach]], np.float32)
     if isinstance(lens, Flat):
-        return mapping.PLACES, np.zeros((1, 5), np.float32)
+        return places.PLACES, np.zeros((1, 5), np.float32)
     rows = [
         [v.x, v.y, v.radius / v.rim, np.radians(v.across / 2), *v.axes.T.ravel(), *(*v.bend, 0.0, 0.0, 0.0, 0.0)[:4]]
         for v in lens.lenses
     ]
-    return mapping.ROUND, np.array(rows, np.float32)
+    return places.ROUND, np.array(rows, np.float32)

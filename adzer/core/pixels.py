@@ -15,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .colour.chain import ColourChain
+from .colour.pieces import EVEN, ChainPieces, chain_pieces
 from .colour.primaries import code_scale, rgb_to_ycbcr
 from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile
 from .media.formats import PixelFormat, Plane
@@ -152,10 +153,7 @@ class PixelPlan:
     def light_limit(self) -> float:
         """The light from which on the tone does not change: the output table's last cell ends exactly there."""
         assert self.chain is not None
-        peak = float(np.max(self.chain.decode(np.array([TABLE_IN_DOMAIN[1]]))))
-        reach = max(peak, 1.0) * float(np.abs(self.chain.matrix).sum(axis=1).max())
-        limit = self.chain.saturates_at
-        return float(np.float32(np.clip(reach if limit is None else limit, 2.0**-6, 2.0**16)))
+        return float(np.float32(np.clip(self.chain.saturates_at, 2.0**-6, 2.0**16)))
 
     @cached_property
     def table_in(self) -> Floats:
@@ -195,6 +193,12 @@ class PixelPlan:
         tone = self.chain.tone
         lines = _lines(tone(light - floor), light, tone(middle - floor))
         return np.concatenate([lines, lines[-1:]])  # the limit itself may open one cell more
+
+    @cached_property
+    def pieces(self) -> ChainPieces | None:
+        """Both curves as polynomials, where they are that smooth."""
+        assert self.chain is not None
+        return chain_pieces(self.chain, TABLE_IN_DOMAIN, self.light_limit, self.target.format.bits)
 
     @cached_property
     def lattice(self) -> Floats:
@@ -258,26 +262,17 @@ class Processor:
     """Runs a ``PixelPlan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
 
     def __init__(self, plan: PixelPlan, threads: int = 2) -> None:
-        from .kernels import bands  # here, so that importing this module costs nothing
+        from .kernels import bands, registers  # here, so that importing this module costs nothing
 
         self.plan, self.threads = plan, max(1, threads)
-        self._kernels = bands
+        self._kernels, self._wide = bands, registers.WIDE
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="pixels")
         n, rows = plan.warp.picture
         half, half_rows = plan.reduction
         vertical = plan.target.format.sub[1] > 1
         self._between = np.empty((2, rows if vertical else 0, len(half.start)), np.float32)
         self._half_rows = (half_rows.start, half_rows.weights)
-        small: Floats = np.zeros((1, 2), np.float32)
-        kind, chain = plan.kind, plan.chain
-        self._colour: tuple[Any, ...] = (
-            kind, self._places_in(), plan.table_in if kind else small,
-            np.column_stack([chain.matrix if chain else np.eye(3), np.full(3, 2.0**TABLE_FLOOR_OCTAVE)]).astype(np.float32),
-            plan.table_out if kind == 1 else small,
-            np.float32(plan.light_limit if kind == 1 else 1.0),
-            plan.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32),
-            plan.out_matrix.astype(np.float32),
-        )  # fmt: skip
+        self._colour = self._coloured()
         self._sampler: Sampler | None = None
         if isinstance(plan.warp, MapWarp):
             self._sampler = Sampler(plan.warp, plan.source.format, plan.source.siting, plan.target.format.sub == (2, 2), self.threads)
@@ -292,14 +287,25 @@ class Processor:
         self._half = (starts, weights, _repeating(half, every=1, step=2) if plain else (0, 0))
         self._dither = np.tile(DITHER, (1, -(-n // DITHER.shape[1])))
 
-    def _places_in(self) -> Floats:
-        """``in_matrix``, ending in places of the input table where there is one."""
-        matrix = self.plan.in_matrix.copy()
-        if self.plan.kind:
+    def _coloured(self) -> tuple[Any, ...]:
+        """What ``kernels.bands`` takes as ``colour``; curves in pieces where the processor has room for them."""
+        plan, kind, chain = self.plan, self.plan.kind, self.plan.chain
+        pieces = plan.pieces if kind == 1 and self._wide else None
+        kind = kind if pieces is None else 3
+        first, matrix = plan.in_matrix.copy(), np.column_stack([chain.matrix if chain else np.eye(3), np.zeros(3)])
+        if kind:  # ending in places of the input table, or in cells
             low, high = TABLE_IN_DOMAIN
-            matrix[:, 3] -= low
-            matrix *= TABLE_IN_CELLS / (high - low)
-        return matrix.astype(np.float32)
+            first[:, 3] -= low
+            first *= (EVEN if pieces else TABLE_IN_CELLS) / (high - low)
+        if kind == 1:
+            matrix[:, 3] = 2.0**TABLE_FLOOR_OCTAVE
+        none: Floats = np.zeros((1, 2), np.float32)
+        return (
+            kind, first.astype(np.float32), plan.table_in if kind in (1, 2) else none, matrix.astype(np.float32),
+            plan.table_out if kind == 1 else none, np.float32(plan.light_limit if kind == 1 else 1.0),
+            plan.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32), plan.out_matrix.astype(np.float32),
+            *(pieces.arrays if pieces else (np.zeros((2, 1, 1), np.float32), np.zeros((2, 4), np.float32))),
+        )  # fmt: skip
 
     @staticmethod
     def _axes(pair: tuple[AxisFilter, AxisFilter], first: int) -> tuple[Any, ...]:

@@ -75,14 +75,13 @@ class ColourChain:
         return float(self.tone(np.array([MIDDLE_GREY]) * self.gain)[0])
 
     @property
-    def saturates_at(self) -> float | None:
-        """The light from which on every tone is the same, if there is one."""
-        if self.target.kind == "hdr":
-            return None
+    def saturates_at(self) -> float:
+        """The light from which on every tone is the same."""
         top = float(contrast(np.array([self.peak]), self.contrast)[0])
-        if self.whites != "let go" and top > 1.0:
+        if self.target.kind != "hdr" and self.whites != "let go" and top > 1.0:
             return self.peak
-        return float(MIDDLE_GREY * (1 / MIDDLE_GREY) ** (1 / self.contrast))
+        peak = self.target.peak if self.target.kind == "hdr" else 1.0
+        return float(MIDDLE_GREY * (peak / MIDDLE_GREY) ** (1 / self.contrast))
 
     def tone(self, x: Array) -> Array:
         """Linear light of one channel → delivered signal, 0–1."""

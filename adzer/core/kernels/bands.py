@@ -12,6 +12,7 @@ import numpy as np
 
 from .colour import colour_row
 from .compiled import inline, jit
+from .registers import LANES
 
 
 @jit
@@ -167,15 +168,15 @@ def render_band(
     source        three planes (rows, stride); for a grey source planes 1 and 2 repeat plane 0 with zero matrix columns
     luma, chroma  (row starts, row weights, column starts, column weights, (lo, hi) of doubling; lo < 0: one tap)
     *_span        first source column and count that the column filter needs
-    colour        (kind, in matrix, input table, matrix, output table, light limit, lattice, out matrix); kind 0 none,
-                  1 table–matrix–table, 2 shaper and lattice; the in matrix then gives places in the input table, and the
-                  matrix gives light + 2⁻¹⁴, places in the output table
+    colour        (kind, in matrix, input table, matrix, output table, light limit, lattice, out matrix, terms, bounds);
+                  kind 0 none, 1 table–matrix–table, 2 shaper and lattice, 3 curves in pieces; the in matrix then gives
+                  places in the input table or cells, and the matrix gives light, for the output table + 2⁻¹⁴
     target        three delivered planes; ``place`` (x, y) of the picture in each
     half          (column starts, column weights, (lo, hi) of plain halving) of the chroma reduction; ``between`` (2, rows, columns) keeps float
                   chroma rows for ``reduce_rows``; when the format keeps all rows they are written here
     """
     n = luma[2].shape[0]
-    work = np.zeros((3, n + 8), np.float32)
+    work = np.zeros((3, n + LANES), np.float32)
     bits = work.view(np.int32)
     index = np.empty(n, np.int32)
     scratch = np.empty(n + 8, np.float32)
@@ -204,7 +205,7 @@ def finish_band(
 
     Where ``bare`` says that there may be no picture, ``black`` (3 delivered codes) shows through as far as cover lacks.
     """
-    work = np.zeros((3, n + 8), np.float32)
+    work = np.zeros((3, n + LANES), np.float32)
     bits = work.view(np.int32)
     index = np.empty(n, np.int32)
     scratch = np.empty(n + 8, np.float32)

@@ -8,6 +8,7 @@ from __future__ import annotations
 import numpy as np
 
 from .compiled import jit
+from .registers import pieces_row
 
 # Output table: its cells are slices of a float's own exponent and mantissa, 128 to the octave.
 MANTISSA_SHIFT = 16
@@ -91,8 +92,13 @@ def tetrahedral(r, g, b, lattice):
 
 
 @jit
-def colour_row(work, n, bits, index, kind, in_matrix, table_in, matrix, table_out, light_limit, lattice, out_matrix):
-    """In place: recorded codes of one row → delivered codes, not yet whole. ``work`` (3, n + 8); ``bits`` the same as int32."""
+def colour_row(
+    work, n, bits, index, kind, in_matrix, table_in, matrix, table_out, light_limit, lattice, out_matrix, terms, bounds
+):
+    """In place: recorded codes of one row → delivered codes, not yet whole. ``work`` (3, n + LANES); ``bits`` the same as int32."""
+    if kind == 3:
+        pieces_row(work, n, in_matrix, matrix, out_matrix, terms, bounds)
+        return
     y, b, r = work[0, :n], work[1, :n], work[2, :n]
     to_rgb(y, b, r, in_matrix)
     if kind == 1:

@@ -25,36 +25,39 @@ TOGETHER = 8  # patches
 def _patches(lanes: int, rows: int) -> Any:
     """A compiled function: eight patches, Σⱼ Σₖ wy[j]·wx[k]·plane[base + first + j·stride + k] each, as vector code.
 
-    ``first`` of each patch; ``x``, ``y``: where its weights begin, behind ``table_x`` and ``table_y``; all three, and
-    ``out``, from index ``i`` on.
+    ``room`` holds, in rows ``pitch`` long, ``first`` of each patch and where its weights begin behind ``table_x`` and
+    ``table_y``; all these, and ``out``, from index ``i`` on.
     """
     vector = ir.VectorType(FLOAT, lanes)
 
     @intrinsic
     def eight(
-        typing: Any, plane: Any, base: Any, stride: Any, first: Any, x: Any, y: Any, weights: Any, table_x: Any,
-        table_y: Any, out: Any, i: Any,
+        typing: Any, plane: Any, base: Any, stride: Any, room: Any, pitch: Any, weights: Any, table_x: Any, table_y: Any,
+        out: Any, i: Any,
     ) -> Any:  # fmt: skip
         whole = types.int64
-        signature = types.void(plane, whole, whole, first, x, y, weights, whole, whole, out, whole)
+        signature = types.void(plane, whole, whole, room, whole, weights, whole, whole, out, whole)
 
         def generate(context: Any, builder: Any, sig: Any, values: Any) -> Any:
             code = Code(context, builder, sig, values)
             samples = builder.gep(code.data(0), [values[1]])
-            across, down = (builder.gep(code.data(6), [values[k]]) for k in (7, 8))
+            across, down = (builder.gep(code.data(5), [values[k]]) for k in (6, 7))
+            located = [builder.gep(code.data(3), [builder.mul(values[4], LONG(k))]) for k in range(3)]
             whole = isinstance(sig.args[0].dtype, types.Integer)
             patches = []
+            ahead = builder.sext(code.item(located[0], values[9]), LONG)
+            if lanes == WIDE[0]:  # where the next delivered rows will read, what no processor foresees
+                for row in (rows, rows + 1):
+                    code.fetch(samples, builder.add(ahead, builder.mul(values[2], LONG(row))))
             for n in range(TOGETHER):
-                at, wx, wy = (
-                    builder.sext(code.item(code.data(k), builder.add(values[10], LONG(n))), LONG) for k in (3, 4, 5)
-                )
+                at, wx, wy = (builder.sext(code.item(k, builder.add(values[9], LONG(n))), LONG) for k in located)
                 total = ir.Constant(vector, [0.0] * lanes)
                 for row in range(rows):
                     line = code.load(samples, builder.add(at, builder.mul(values[2], LONG(row))), lanes)
                     weight = code.spread(code.item(down, builder.add(wy, LONG(row))), lanes)
                     total = code.add(total, code.times(builder.uitofp(line, vector) if whole else line, weight))
                 patches.append(code.times(total, code.load(across, wx, lanes)))
-            code.store(code.sums(patches), code.data(9), values[10])
+            code.store(code.sums(patches), code.data(8), values[9])
             return context.get_dummy_value()
 
         return signature, generate
@@ -115,9 +118,9 @@ def _locate(place, lo, hi, at, affine, room):
 
 
 @inline
-def _table(width, weights):
+def _table(width, end):
     """Where the weights of a width begin; those of narrow patches stand at the end."""
-    return np.int64(width * PHASES * LINE if width >= 0 else weights.shape[0] - PHASES * LINE)
+    return np.int64(width * PHASES * LINE if width >= 0 else end - PHASES * LINE)
 
 
 @jit
@@ -125,7 +128,8 @@ def _at_edges(samples, at, affine, place, lo, hi, width_x, width_y, wraps, weigh
     """Places lo … hi−1 of which some have patches that reach beyond the plane, sample by sample."""
     wide = width_x >= 0
     lanes, rows = WIDE if wide else NARROW
-    table_x, table_y = _table(width_x, weights), _table(width_y, weights) + 1 if wide else _table(-1, weights)
+    end = weights.shape[0]
+    table_x, table_y = _table(width_x, end), _table(width_y, end) + 1 if wide else _table(-1, end)
     for i in range(lo, hi):
         column = np.int64(np.floor(place[0, i] * affine[0] + affine[1])) - (lanes // 2 - 1)
         row = np.int64(np.floor(place[1, i] * affine[2] + affine[3])) - (rows // 2 - 1)
@@ -133,65 +137,71 @@ def _at_edges(samples, at, affine, place, lo, hi, width_x, width_y, wraps, weigh
         out[i] = _edge_sum(samples, at, row, column, lanes, rows, wraps, weights, wx, wy)
 
 
-@inline
-def _patched(samples, at, affine, place, lo, hi, width_x, width_y, inside, wraps, weights, room, out):
-    """Places lo … hi−1 of a row, located already, a patch each."""
-    stride = at[1]
-    if not inside:
-        _at_edges(samples, at, affine, place, lo, hi, width_x, width_y, wraps, weights, room, out)
-    elif width_x >= 0:
-        base, x, y = at[0] - 3 - 2 * stride, _table(width_x, weights), _table(width_y, weights) + 1
-        for i in range(lo, hi, TOGETHER):
-            _wide_patches(samples, base, stride, room[0], room[1], room[2], weights, x, y, out, i)
-    else:
-        base, x = at[0] - 1 - stride, _table(-1, weights)
-        for i in range(lo, hi, TOGETHER):
-            _narrow_patches(samples, base, stride, room[0], room[1], room[2], weights, x, x, out, i)
+@jit
+def _few(samples, at, affine, place, cells, g, end, step, n, wraps, weights, room, out):
+    """Cells ``g`` … ``end−1`` of one level, up to place n−1, where one patch is wide enough for a place.
+
+    Alike cells come together, but often these are only a few pixels: nothing in this loop calls or takes a slice of an array,
+    as that would cost more than they.
+    """
+    inside = _locate(place, g * step, n, at, affine, room)
+    stride, last, pitch = at[1], weights.shape[0], room.shape[1]
+    wide, narrow = at[0] - 3 - 2 * stride, at[0] - 1 - stride
+    while g < end:
+        first, width_x, width_y = g * step, cells[g, 1], cells[g, 2]
+        g += 1
+        while g < end and cells[g, 1] == width_x and cells[g, 2] == width_y:
+            g += 1
+        most = n if g == end else g * step
+        if not inside:
+            _at_edges(samples, at, affine, place, first, most, width_x, width_y, wraps, weights, room, out)
+        elif width_x >= 0:
+            x, y = _table(width_x, last), _table(width_y, last) + 1
+            for i in range(first, most, TOGETHER):
+                _wide_patches(samples, wide, stride, room, pitch, weights, x, y, out, i)
+        else:
+            x = _table(-1, last)
+            for i in range(first, most, TOGETHER):
+                _narrow_patches(samples, narrow, stride, room, pitch, weights, x, x, out, i)
 
 
 @jit
-def _many(samples, at, affine, place, lo, hi, cell, wraps, weights, room, moved, part, out):
-    """The same where a pixel spans more samples than the widest kernel holds: the mean of several places along it."""
-    many_x, many_y = max((cell[3] + 31) // 32, 1), max((cell[4] + 31) // 32, 1)
-    step_x = np.float32(cell[3] / 16.0 / many_x) / affine[0]
-    step_y = np.float32(cell[4] / 16.0 / many_y) / affine[2]
+def _many(samples, at, affine, place, cells, g, end, step, n, wraps, weights, room, moved, part, out):
+    """Alike cells where a pixel spans more samples than the widest kernel holds: the mean of several places along it."""
+    lo, across, down = g * step, cells[g, 3], cells[g, 4]
+    many_x, many_y = max((across + 31) // 32, 1), max((down + 31) // 32, 1)
+    step_x = np.float32(across / 16.0 / many_x) / affine[0]
+    step_y = np.float32(down / 16.0 / many_y) / affine[2]
     share = np.float32(1.0 / (many_x * many_y))
-    for i in range(lo, hi):
+    for i in range(lo, n):
         out[i] = np.float32(0.0)
     for v in range(many_y):
-        down = np.float32(v - (many_y - 1) * 0.5) * step_y
+        y = np.float32(v - (many_y - 1) * 0.5) * step_y
         for u in range(many_x):
-            across = np.float32(u - (many_x - 1) * 0.5) * step_x
-            for i in range(lo, hi):
-                moved[0, i], moved[1, i] = place[0, i] + across, place[1, i] + down
-            inside = _locate(moved, lo, hi, at, affine, room)
-            _patched(samples, at, affine, moved, lo, hi, cell[1], cell[2], inside, wraps, weights, room, part)
-            for i in range(lo, hi):
+            x = np.float32(u - (many_x - 1) * 0.5) * step_x
+            for i in range(lo, n):
+                moved[0, i], moved[1, i] = place[0, i] + x, place[1, i] + y
+            _few(samples, at, affine, moved, cells, g, end, step, n, wraps, weights, room, part)
+            for i in range(lo, n):
                 out[i] += part[i] * share
 
 
 @jit
-def _stretch(samples, at, affine, place, cells, g, end, step, n, wraps, weights, room, moved, part, out):
-    """Cells ``g`` … ``end−1``, all of one level, up to place n−1."""
-    inside = located = _locate(place, g * step, n, at, affine, room)
+def _level(samples, at, affine, place, cells, g, end, step, n, wraps, weights, room, moved, part, out):
+    """Cells ``g`` … ``end−1`` of one level, up to place n−1."""
     while g < end:
-        first = g
+        first, several = g, cells[g, 3] > 32 or cells[g, 4] > 32
         g += 1
         while g < end and (
-            cells[g, 1] == cells[first, 1] and cells[g, 2] == cells[first, 2]
-            and cells[g, 3] == cells[first, 3] and cells[g, 4] == cells[first, 4]
-        ):  # fmt: skip
+            (several and cells[g, 3] == cells[first, 3] and cells[g, 4] == cells[first, 4])
+            or (not several and cells[g, 3] <= 32 and cells[g, 4] <= 32)
+        ):
             g += 1
-        lo, hi = first * step, n if g == end else g * step
-        if cells[first, 3] > 32 or cells[first, 4] > 32:
-            _many(samples, at, affine, place, lo, hi, cells[first], wraps, weights, room, moved, part, out)
-            located = False  # as that needed the room
-            continue
-        if not located:
-            inside = _locate(place, lo, hi, at, affine, room)
-        _patched(
-            samples, at, affine, place, lo, hi, cells[first, 1], cells[first, 2], inside, wraps, weights, room, out
-        )  # fmt: skip
+        most = n if g == end else g * step
+        if several:
+            _many(samples, at, affine, place, cells, first, g, step, most, wraps, weights, room, moved, part, out)
+        else:
+            _few(samples, at, affine, place, cells, first, g, step, most, wraps, weights, room, out)
 
 
 @jit
@@ -202,21 +212,20 @@ def sample_row(samples, reduced, at, affine, place, n, cells, step, wraps, weigh
     at, affine   a row for each level of reduction: (offset, stride, rows, columns), and place → index
     room, moved, part   (3, n + 8) int32, (2, n + 8) and (n + 8) float32 to work in; ``out`` too is written up to n + 7
     """
-    g = 0
+    g = np.int64(0)  # a plain 0 would be a kind of its own to the compiler
     while g < cells.shape[0]:
-        level, end = cells[g, 0], g + 1
-        while end < cells.shape[0] and cells[end, 0] == level:
-            end += 1
-        most = n if end == cells.shape[0] else end * step
+        first, level = g, cells[g, 0]
+        while g < cells.shape[0] and cells[g, 0] == level:
+            g += 1
+        most = n if g == cells.shape[0] else g * step
         if level == 0:
-            _stretch(
-                samples, at[0], affine[0], place, cells, g, end, step, most, wraps, weights, room, moved, part, out
+            _level(
+                samples, at[0], affine[0], place, cells, first, g, step, most, wraps, weights, room, moved, part, out
             )
         else:
-            _stretch(
-                reduced, at[level], affine[level], place, cells, g, end, step, most, wraps, weights, room, moved, part, out
+            _level(
+                reduced, at[level], affine[level], place, cells, first, g, step, most, wraps, weights, room, moved, part, out
             )  # fmt: skip
-        g = end
 
 
 @jit

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from llvmlite import ir
+from numba.core import cgutils
 
 FLOAT, WORD, LONG = ir.FloatType(), ir.IntType(32), ir.IntType(64)
 
@@ -33,6 +34,13 @@ class Code:
     def store(self, value: Any, base: Any, index: Any) -> None:
         at = self.builder.gep(base, [index])
         self.builder.store(value, self.builder.bitcast(at, value.type.as_pointer())).align = 4
+
+    def fetch(self, base: Any, index: Any) -> None:
+        """Says that what lies there will be read soon."""
+        kind = ir.FunctionType(ir.VoidType(), [ir.IntType(8).as_pointer(), WORD, WORD, WORD])
+        prefetch = cgutils.get_or_insert_function(self.builder.module, kind, "llvm.prefetch.p0")
+        at = self.builder.bitcast(self.builder.gep(base, [index]), ir.IntType(8).as_pointer())
+        self.builder.call(prefetch, [at, WORD(0), WORD(3), WORD(1)])
 
     def spread(self, value: Any, lanes: int) -> Any:
         """One number in every lane."""

@@ -29,6 +29,7 @@ BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, 
 STEPS = (32, 16, 8, 4, 2, 1)
 ENLARGED, ENLARGED_CHROMA = 0.75, 1.0  # samples to a place up to which narrow patches will do
 SPARSE, HALVED = 0.6, 1.0  # samples to a pixel up to which chroma is sampled at every second one each way; if delivered so, too
+BETWEEN = 1.5  # pixels that such a sample stands for: two would be blurred once more by what is drawn between (measured)
 WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
 MOST_PLACES = 12
 
@@ -116,7 +117,7 @@ class MapWarp:
         most = max(0, int(np.log2(min(self.region[2:]))) - 6)
         luma, coarse = _cells(span, most, ENLARGED), span / sub
         sparse = step % 2 == 0 and float(coarse.max()) <= (HALVED if halved else SPARSE)
-        chroma = _cells(2 * coarse if sparse else coarse, most, ENLARGED_CHROMA)
+        chroma = _cells(BETWEEN * coarse if sparse else coarse, most, ENLARGED_CHROMA)
         levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
         whole = isinstance(self.lens, Flat) or (isinstance(self.lens, Equirect) and self.lens.whole)
         bare = not whole and float(self.lens.margin(d).min()) < 1.0

@@ -10,6 +10,7 @@ from adzer.core.job import Job
 from adzer.core.sim.demo import demo_job
 from adzer.desk.app import application
 from adzer.desk.model import Desk
+from adzer.desk.theme import theme
 from adzer.desk.window import Window
 
 
@@ -34,4 +35,6 @@ def window(qapp, made, tmp_path):
     window.show()
     qapp.processEvents()
     yield window
+    theme.dim = False
     window.close()
+    window.deleteLater()

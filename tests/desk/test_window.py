@@ -29,16 +29,6 @@ from adzer.desk.window import Window
 from ..conftest import write_clip
 
 
-@pytest.fixture
-def window(qapp, tmp_path):
-    made = Window(Desk(Job.open(demo_job(tmp_path))))
-    made.show()
-    qapp.processEvents()
-    yield made
-    theme.dim = False
-    made.close()
-
-
 def pictured(window):
     assert wait(lambda: window.bench.picture.after is not None, settle=0.2)
     return window.bench.picture.after
@@ -231,10 +221,14 @@ def test_dropped_files_come_onto_the_board_and_bad_ones_are_said(window, tmp_pat
 
 def test_a_vanished_source_is_a_stop_finding(window, tmp_path):
     desk = window.desk
-    Path(desk.shots[1].facts.path).unlink()
-    desk.check_sources()
-    assert wait(lambda: bool(desk.problems))
-    assert desk.walk(desk.shots[1]).stopped.code == "source-missing"
+    clip = Path(desk.shots[1].facts.path)
+    away = clip.rename(tmp_path / clip.name)
+    try:
+        desk.check_sources()
+        assert wait(lambda: bool(desk.problems))
+        assert desk.walk(desk.shots[1]).stopped.code == "source-missing"
+    finally:
+        away.rename(clip)  # the window's job is a copy, its clips are not
 
 
 def test_the_job_takes_a_shots_rate_only_if_it_is_even(window, tmp_path):

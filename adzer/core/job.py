@@ -75,6 +75,12 @@ class Shot(msgspec.Struct, frozen=True):
         return self.stop - self.start
 
 
+def take_before(shot: Shot, shots: Iterable[Shot]) -> Shot | None:
+    """The take of the same recording that ends where ``shot`` begins."""
+    others = (s for s in shots if s.id != shot.id and s.facts.fingerprint == shot.facts.fingerprint)
+    return next((s for s in others if s.stop == shot.start), None)
+
+
 class Slip(msgspec.Struct, frozen=True):
     """A frozen render order in the queue. ``state``: waiting, rendering, done, failed, cancelled."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from fractions import Fraction
 
+import msgspec
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -14,12 +15,13 @@ from adzer.core import cards
 from adzer.core.media.formats import PixelFormat
 from adzer.core.picture import Picture
 from adzer.core.pixels import PixelPlan, Processor, Samples
-from adzer.core.shape import crop
-from adzer.core.shape.crop import CropKey, CropPath, crops_at, cut_step
+from adzer.core.records import from_plain
+from adzer.core.shape import crop, cuts
+from adzer.core.shape.crop import CropKey, CropPath, crops_at
 from adzer.core.shape.geometry import inside
-from adzer.core.shape.path import Sides, retimed
+from adzer.core.shape.path import Key, Sides, ViewPath, retimed
 from adzer.core.shape.settings import ShapeSettings
-from adzer.core.shape.sphere import Flat
+from adzer.core.shape.sphere import PROJECTIONS, Flat
 from adzer.core.shape.step import cut_off, shaped
 from adzer.core.warp import BOUND, CropWarp
 
@@ -177,11 +179,38 @@ def test_a_punch_in_takes_less_of_the_recording_for_the_same_raster():
 
 @given(st.floats(1, 4), st.floats(1, 4))
 def test_the_smallest_step_that_reads_as_a_cut(before, now):
-    needed = cut_step(before, now)
+    one, other = ShapeSettings(enlarged=before), ShapeSettings(enlarged=now)
+    factor = cuts.step(one, other, 0.0)
     ratio = max(now / before, before / now)
-    assert (needed is None) == (ratio >= crop.SMALLEST_CUT)
-    if needed is not None:
-        assert max(needed / before, before / needed) == pytest.approx(crop.SMALLEST_CUT) and needed >= 1
+    assert (factor is None) == (ratio >= cuts.SMALLEST_CUT * 0.999)
+    if factor is not None:
+        made = msgspec.structs.replace(other, **cuts.enlarged(other, factor))
+        assert max(made.enlarged / before, before / made.enlarged) == pytest.approx(cuts.SMALLEST_CUT, 1e-3)
+        assert made.enlarged >= 1 and cuts.step(one, made, 0.0) is None
+
+
+@given(
+    st.sampled_from(sorted(PROJECTIONS)), st.floats(20, 130), st.floats(0.85, 1.15), st.floats(-20, 20), st.booleans()
+)
+def test_a_cut_between_views_is_seen_by_size_or_by_looking_elsewhere(name, fov, wider, turned, moving):
+    def looking(heading, width):
+        keys = (Key(0, heading, 0, 0, width), Key(8, heading + 30, 0, 0, width * 0.9))
+        return ShapeSettings(view=ViewPath(projection=name, keys=keys if moving else keys[:1]))
+
+    one, other = looking(10, fov), looking(10 + turned, fov * wider)
+    factor = cuts.step(one, other, 0.0)
+    if name == "straight":
+        larger = np.tan(np.radians(fov / 2)) / np.tan(np.radians(fov * wider / 2))
+        alike = max(larger, 1 / larger) < cuts.SMALLEST_CUT * 0.999
+        assert (factor is not None) == (alike and abs(turned) < 0.5 * min(fov, fov * wider))
+    if factor is not None:
+        view = from_plain(cuts.enlarged(other, factor)["view"], ViewPath)
+        made = msgspec.structs.replace(other, view=view)
+        ratio = cuts.size(made, 0.0) / cuts.size(one, 0.0)
+        assert max(ratio, 1 / ratio) == pytest.approx(cuts.SMALLEST_CUT, 2e-3) and cuts.step(one, made, 0.0) is None
+        assert len(view.keys) == len(other.view.keys) and view.keys[0].heading == other.view.keys[0].heading
+        grown = [cuts.size(s, 8.0) for s in (other, made)]
+        assert grown[1] / grown[0] == pytest.approx(factor, 5e-3), "all of the take grows alike"
 
 
 def test_a_crop_moves_evenly_and_what_strobes_is_told():

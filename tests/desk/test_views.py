@@ -11,6 +11,7 @@ from PySide6.QtCore import QPointF, QRectF
 from adzer.core import cards
 from adzer.core.cards import delivery
 from adzer.core.compile import freeze
+from adzer.core.job import take_before
 from adzer.core.shape import sphere
 from adzer.core.shape.path import Sides, views_at
 from adzer.core.shape.view import Viewed
@@ -256,11 +257,26 @@ def test_a_second_take_is_enlarged_enough_to_hide_the_cut(window, flat):
     desk.go_to(40)
     desk.add_take(True)
     flat = window.bench.bench
-    assert wait(lambda: not flat.to_cut.isHidden(), settle=0.05) and "seen to jump" in flat.closer_card.reason
-    flat.to_cut.click()
-    assert desk.shot.route.shape.enlarged == pytest.approx(1.2) and flat.to_cut.isHidden()
-    before = desk.walk(flat._take_before())["shape"].result.adds
+    assert wait(lambda: not flat.cut.button.isHidden(), settle=0.05) and "seen to jump" in flat.closer_card.reason
+    flat.cut.button.click()
+    assert desk.shot.route.shape.enlarged == pytest.approx(1.2) and flat.cut.button.isHidden()
+    before = desk.walk(take_before(desk.shot, desk.all.values()))["shape"].result.adds
     assert desk.walk(desk.shot)["shape"].result.adds.fitted == before.fitted
+
+
+def test_a_second_take_of_a_view_is_taken_narrower_or_looks_elsewhere(window, bench):
+    desk = window.desk
+    desk.go_to(40)
+    desk.add_take(True)
+    bench = window.bench.bench
+    assert wait(lambda: not bench.cut.button.isHidden(), settle=0.05) and "seen to jump" in bench.wide_card.reason
+    bench.cut.button.click()
+    assert desk.shot.route.shape.view.keys[0].fov == pytest.approx(79.6, abs=0.1) and bench.cut.button.isHidden()
+    desk.undo()
+    assert not bench.cut.button.isHidden()
+    bench.heading._move(60)
+    bench.heading.settled.emit(60)
+    assert bench.cut.button.isHidden()
 
 
 def test_the_shot_is_played_slower_or_fitted_to_a_length(window, flat):

@@ -19,7 +19,6 @@ from .path import STROBES, Move, Sides, fewest, load_keyed, mistimed, ways
 
 Array = NDArray[np.float64]
 CLOSEST = 8.0
-SMALLEST_CUT = 1.2  # how much larger or smaller a thing must be for a cut to be seen as one, not as a jump
 
 
 class CropKey(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -100,16 +99,6 @@ def inside(centre: float, part: float, whole: float, keep: tuple[float, float] |
         low, high = keep[1] - part, keep[0]
         at = min(max(at, low), high) if low <= high else (keep[0] + keep[1] - part) / 2
     return min(max(at, 0.0), max(whole - part, 0.0))
-
-
-def cut_step(before: float, now: float) -> float | None:
-    """The enlargement that a take needs so that a cut to it from one enlarged ``before`` times is seen as a cut; None if
-    it has it. It goes in if the two are alike, else on in the way that it already differs."""
-    ratio = now / before
-    if ratio >= SMALLEST_CUT or ratio <= 1 / SMALLEST_CUT:
-        return None
-    smaller = before / SMALLEST_CUT
-    return smaller if ratio < 1 and smaller >= 1.0 else before * SMALLEST_CUT
 
 
 def few_keys(times: Array, middles: Array, enlarged: float, candidates: Sequence[int], tolerance: float) -> CropPath:

@@ -34,6 +34,23 @@ class Framing:
     def shape(self) -> Fraction:
         return Fraction(*self.size)
 
+    def shares(self, raster: tuple[int, int]) -> tuple[float, float]:
+        """Of the recorded ``raster``'s width and height that lie in the crop."""
+        return float(self.crop[2]) / raster[0], float(self.crop[3]) / raster[1]
+
+    def middle(self, raster: tuple[int, int]) -> tuple[float, float]:
+        """Of the crop, 0–1 of the recorded ``raster``."""
+        x, y = (float(self.crop[i] + self.crop[i + 2] / 2) / raster[i] for i in (0, 1))
+        return min(x, 1.0), min(y, 1.0)
+
+    def position(self, raster: tuple[int, int], left_top: tuple[float, float]) -> tuple[float, float]:
+        """Where the crop lies along what is left over, 0–1, if its corner is at ``left_top`` (0–1 of ``raster``)."""
+        x, y = (
+            min(max(at / (1 - share), 0.0), 1.0) if share < 1 - 1e-6 else 0.5
+            for at, share in zip(left_top, self.shares(raster), strict=True)
+        )
+        return x, y
+
 
 def even(value: Fraction | int) -> int:
     """The largest even whole number not above ``value``, at least 2."""

@@ -9,15 +9,16 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QWidget
 
 from ...core import cards
-from ...core.job import Shot
+from ...core.job import Shot, take_before
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.service import Reply
+from ...core.shape import cuts
 from ...core.shape.advise import pace_text, shape_text
 from ..model import Desk
 from ..widgets.framing import Framed, Shapes
 from ..widgets.plots import Plot
-from ..widgets.questions import Choice, Number, Numbers, Question
+from ..widgets.questions import Choice, Number, Numbers, Question, act
 
 
 class StageBench(QObject):
@@ -145,6 +146,41 @@ class Alone(Question):
         self.right.set_value(x * 100)
         self.down.set_value(y * 100)
         self.say(f"In hand is {walked.card.title}. It follows what is framed for all; what is set here moves it alone.")
+
+
+class HideCut:
+    """Offers to show a take larger or smaller where the cut to it, from the take before, would be seen to jump."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.button = act("Hide the cut", self.hide, False)
+
+    def _found(self) -> tuple[Shot, float, float] | None:
+        """The take before, the factor that is needed, and the moment of the cut in seconds of the recording."""
+        shot = self.desk.shot
+        before = take_before(shot, self.desk.all.values()) if shot else None
+        if shot is None or before is None:
+            return None
+        time = shot.start / float(shot.facts.rate or 25)
+        factor = cuts.step(self.desk.route_of(before).shape, self.desk.route_of(shot).shape, time)
+        return None if factor is None else (before, factor, time)
+
+    def hide(self) -> None:
+        """The whole take by the smallest step that is seen as a cut."""
+        found, shot = self._found(), self.desk.shot
+        if found is not None and shot is not None:
+            self.desk.answer("shape", **cuts.enlarged(self.desk.route_of(shot).shape, found[1]))
+
+    def say(self) -> str:
+        """Shows the button where it is of use; the sentence that says why, or nothing."""
+        found, shot = self._found(), self.desk.shot
+        self.button.setVisible(found is not None)
+        if found is None or shot is None:
+            return ""
+        before, factor, time = found
+        told = cuts.told(self.desk.route_of(shot).shape, factor, time)
+        self.button.setText(f"Hide the cut: {told}")
+        return f" {before.name} ends where this begins, nearly as large: the cut would be seen to jump. {told} reads as a cut."
 
 
 class Speed(Question):

@@ -23,7 +23,7 @@ from ...core.warp import CropWarp
 from ..widgets.framing import Lines, Shapes
 from ..widgets.plots import Outline, ScaleFigure, Table
 from ..widgets.questions import Choice, Number, Numbers, Question, act
-from .base import Alone, Speed, StageBench
+from .base import Alone, HideCut, Speed, StageBench
 from .follow import Follow
 from .keys import Keys
 from .squeeze import SqueezeCard
@@ -79,8 +79,8 @@ class ShapeBench(StageBench):
         )
         self.closer = Number(100, 1, 100, 800, 0)
         self._number(self.closer, lambda v: self._closer(v / 100))
-        self.to_cut = act("Hide the cut", self.hide_cut)
-        self.closer_card = Question("How close is it?", Numbers(("enlarged, %", self.closer)), self.to_cut)
+        self.cut = HideCut(desk)
+        self.closer_card = Question("How close is it?", Numbers(("enlarged, %", self.closer)), self.cut.button)
         self.keys = Keys(desk, "moves", self._first_path, crop.key_at, act("Hold it still", self.hold_still, False))
         self.follow = Follow(desk, self._over, self._followed)
         self.keep = act("Mark what must stay in  I", self.mark_keep, False)
@@ -119,8 +119,7 @@ class ShapeBench(StageBench):
             return self.keys.now.x, self.keys.now.y
         if settings.centre is not None or self._shaped is None:
             return settings.centre or (0.5, 0.5)
-        x, y, w, h = (float(v) for v in self._shaped.framing.crop)
-        return (min((x + w / 2) / self._raster()[0], 1.0), min((y + h / 2) / self._raster()[1], 1.0))
+        return self._shaped.framing.middle(self._raster())
 
     def _raster(self) -> tuple[int, int]:
         shot = self.desk.shot
@@ -152,47 +151,10 @@ class ShapeBench(StageBench):
         """The position of the shot's own shape that keeps it about a key's place."""
         if self._shaped is None:
             return (0.5, 0.5)
-        shares = [float(self._shaped.framing.crop[2 + i]) / self._raster()[i] for i in (0, 1)]
-        return tuple(  # type: ignore[return-value]
-            round(min(max((c - s / 2) / (1 - s), 0.0), 1.0), 5) if s < 1 else 0.5
-            for c, s in zip((now.x, now.y), shares, strict=True)
-        )
-
-    def _take_before(self) -> Shot | None:
-        """The take of the same recording that ends where this one begins."""
-        shot = self.desk.shot
-        if shot is None:
-            return None
-        others = (
-            s for s in self.desk.all.values() if s.id != shot.id and s.facts.fingerprint == shot.facts.fingerprint
-        )
-        return next((s for s in others if s.stop == shot.start), None)
-
-    def _cut_step(self) -> float | None:
-        """The enlargement that this take needs for the cut to it to read as one; None if it needs none."""
-        before = self._take_before()
-        if before is None or self.desk.shot is None:
-            return None
-        one, other = before.route.shape, self._settings()
-        rate = float(before.facts.rate or 25)
-        size = [
-            float(crop.crops_at(s.moves, [self.desk.shot.start / rate])[0, 2]) if s.moves else s.enlarged
-            for s in (one, other)
-        ]
-        return crop.cut_step(size[0], size[1])
-
-    def hide_cut(self) -> None:
-        """Enlarges the whole take by the smallest step that is seen as a cut."""
-        needed = self._cut_step()
-        if needed is None:
-            return
-        moves = self._settings().moves
-        if moves is None:
-            self.desk.answer("shape", enlarged=round(needed, 4))
-            return
-        k = needed / moves.keys[0].enlarged
-        keys = [{**to_plain(key), "enlarged": min(max(key.enlarged * k, 1.0), crop.CLOSEST)} for key in moves.keys]
-        self.desk.answer("shape", moves={"keys": keys})
+        framing, raster = self._shaped.framing, self._raster()
+        share = framing.shares(raster)
+        x, y = framing.position(raster, (now.x - share[0] / 2, now.y - share[1] / 2))
+        return round(x, 5), round(y, 5)
 
     # --- marking -----------------------------------------------------------------------------------------------------
     def mark_round(self) -> None:
@@ -215,9 +177,9 @@ class ShapeBench(StageBench):
         over, made = self._over(), self._shaped
         assert over is not None and made is not None and isinstance(over[0], Straight)
         enlarged = self.keys.now.enlarged
-        w, h = (float(v) for v in made.framing.crop[2:])
         widest = min(k.enlarged for k in self.keys.path.keys)
-        shares = (w * widest / self._raster()[0], h * widest / self._raster()[1])
+        share = made.framing.shares(self._raster())
+        shares = (share[0] * widest, share[1] * widest)
         return {"moves": to_plain(track.follow_crop(points, rate, over[0], self._flat(), shares, enlarged, manner))}
 
     # --- showing -----------------------------------------------------------------------------------------------------
@@ -296,15 +258,9 @@ class ShapeBench(StageBench):
         if settings.moves:
             k = min(key.enlarged for key in settings.moves.keys) / now
             sx, sy = sx * k, sy * k
-        needed, before = self._cut_step(), self._take_before()
-        self.to_cut.setVisible(needed is not None)
-        cut = ""
-        if needed is not None and before is not None:
-            cut = f" {before.name} ends where this begins, nearly as large: the cut would be seen to jump. {needed:.0%} reads as a cut."
-            self.to_cut.setText(f"Hide the cut: {needed:.0%}")
         self.closer_card.say(
             f"Filling the shape takes {float(made.framing.enlargement):.3f} times; {sx:.2f} × {sy:.2f} recorded pixels lie "
-            f"behind each delivered one.{cut}",
+            f"behind each delivered one.{self.cut.say()}",
             "Others go no closer than the recording has pixels for." if min(sx, sy) < 0.999 else "",
         )
         path = self.keys.path
@@ -457,14 +413,12 @@ class ShapeBench(StageBench):
             self.desk.draft("shape", **self._about(x + dx, y + dy))
         elif wanted is not None:
             x, y = settings.nudge(wanted)
-            self.alone.nudge(
-                x + dx * self._raster()[0] / float(f.crop[2]), y + dy * self._raster()[1] / float(f.crop[3])
-            )
+            wide, high = f.shares(self._raster())
+            self.alone.nudge(x + dx / wide, y + dy / high)
         else:
-            spare = (1 - float(f.crop[2]) / self._raster()[0], 1 - float(f.crop[3]) / self._raster()[1])
-            x, y = (
-                min(max(v + (d / s if s > 1e-6 else 0.0), 0.0), 1.0)
-                for v, d, s in zip(settings.position, (dx, dy), spare, strict=True)
+            was, share = settings.position, f.shares(self._raster())  # not from the crop, which falls on whole pixels
+            x, y = f.position(
+                self._raster(), (was[0] * (1 - share[0]) + dx, was[1] * (1 - share[1]) + dy)
             )
             self.desk.draft("shape", position=(x, y))
 

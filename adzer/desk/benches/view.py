@@ -24,7 +24,7 @@ from ...core.shape.sphere import PROJECTIONS, Round, angles, direction, heading_
 from ...core.shape.view import Viewed
 from ..widgets.framing import Field, Lines, Shapes
 from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
-from .base import Alone, Speed, StageBench
+from .base import Alone, HideCut, Speed, StageBench
 from .follow import Follow
 from .keys import Keys
 
@@ -64,7 +64,8 @@ class ViewBench(StageBench):
         self.where_card = Question(
             "Where does it look?", Numbers(("heading, °", self.heading), ("tilt, °", self.tilt), ("roll, °", self.roll))
         )
-        self.wide_card = Question("How wide is it?", Numbers(("degrees across", self.fov)))
+        self.cut = HideCut(desk)
+        self.wide_card = Question("How wide is it?", Numbers(("degrees across", self.fov)), self.cut.button)
         self.flat = Pick([(p.title, name) for name, p in PROJECTIONS.items()])
         self.flat.chosen.connect(lambda v: self._answer(self._changed(projection=v)))
         self.amount = Number(1, 0.01, 0, 1, 2)
@@ -224,7 +225,7 @@ class ViewBench(StageBench):
         self.wide_card.say(
             f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
             f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. "
-            f"{w}×{h} is filled {self._filled_from(viewed, w)}, UHD {self._filled_from(viewed, UHD)}.{eyes}"
+            f"{w}×{h} is filled {self._filled_from(viewed, w)}, UHD {self._filled_from(viewed, UHD)}.{eyes}{self.cut.say()}"
         )
         self.left.note = f"least {kept.least:.2f}" + (f", {kept.bare:.0%} bare" if kept.bare else "")
         self.flat.set_value(path.projection)

@@ -74,7 +74,8 @@ def patch_weights(phases: int, widths: int) -> NDArray[np.float32]:
 
 
 def narrow_weights(phases: int) -> NDArray[np.float32]:
-    """(phases, 8) weights of samples −1 … 2, and four that are 0: the interpolating cubic, for planes that are enlarged (Keys 1981, a = −½)."""
+    """(phases, 8) weights of samples −1 … 2, and four that are 0: the interpolating cubic (Keys 1981, a = −½), for planes that
+    are enlarged."""
     t = (np.arange(phases) + 0.5) / phases
     away = np.abs(np.arange(-1, 3) - t[:, None])
     near = (1.5 * away - 2.5) * away**2 + 1

@@ -275,7 +275,8 @@ class Processor:
         self._colour = self._coloured()
         self._sampler: Sampler | None = None
         if isinstance(plan.warp, MapWarp):
-            self._sampler = Sampler(plan.warp, plan.source.format, plan.source.siting, plan.target.format.sub == (2, 2), self.threads)
+            halved = plan.target.format.sub == (2, 2)
+            self._sampler = Sampler(plan.warp, plan.source.format, plan.source.siting, halved, self.threads)
         else:
             (first_y, count_y), (first_c, count_c) = plan.luma[0].span, plan.chroma[0].span
             self._axis: tuple[Any, ...] = (

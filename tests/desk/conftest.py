@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
+import sqlite3
 
 import pytest
 
@@ -27,11 +29,22 @@ def made(tmp_path_factory):
     return folder
 
 
+def _moved(job, old, new):
+    """Makes a copied job speak of the clips beside it, as if it had been made there."""
+    with contextlib.closing(sqlite3.connect(job)) as db, db:
+        for (table,) in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall():
+            for _, column, *_ in db.execute(f"PRAGMA table_info({table})").fetchall():
+                held = f"typeof({column}) = 'text' AND instr({column}, ?)"
+                db.execute(f"UPDATE {table} SET {column} = replace({column}, ?, ?) WHERE {held}", (old, new, old))
+
+
 @pytest.fixture
 def window(qapp, made, tmp_path):
     home = tmp_path / "home"
     shutil.copytree(made, home)
-    window = Window(Desk(Job.open(next(home.glob("*.adzer")))))
+    path = next(home.glob("*.adzer"))
+    _moved(path, str(made), str(home))
+    window = Window(Desk(Job.open(path)))
     window.show()
     qapp.processEvents()
     yield window

@@ -219,16 +219,12 @@ def test_dropped_files_come_onto_the_board_and_bad_ones_are_said(window, tmp_pat
     assert any("bad.mov" in s for s in said) and window.desk.shots[-1].name == "small"
 
 
-def test_a_vanished_source_is_a_stop_finding(window, tmp_path):
+def test_a_vanished_source_is_a_stop_finding(window):
     desk = window.desk
-    clip = Path(desk.shots[1].facts.path)
-    away = clip.rename(tmp_path / clip.name)
-    try:
-        desk.check_sources()
-        assert wait(lambda: bool(desk.problems))
-        assert desk.walk(desk.shots[1]).stopped.code == "source-missing"
-    finally:
-        away.rename(clip)  # the window's job is a copy, its clips are not
+    Path(desk.shots[1].facts.path).unlink()
+    desk.check_sources()
+    assert wait(lambda: bool(desk.problems))
+    assert desk.walk(desk.shots[1]).stopped.code == "source-missing"
 
 
 def test_the_job_takes_a_shots_rate_only_if_it_is_even(window, tmp_path):

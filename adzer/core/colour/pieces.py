@@ -12,12 +12,12 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from ..kernels import CELLS, KNEES, TERMS
 from .chain import ColourChain
 from .curves import Map
 
 Array = NDArray[np.float64]
 
-CELLS, KNEES, TERMS = 32, 2, 5
 EVEN = CELLS - KNEES  # cells before they are cut at knees
 DARKEST = 1e-3  # of the signal, by which light in the lowest octave, under 2⁻²⁸ of the brightest, may be off
 

@@ -3,7 +3,7 @@
 One band of delivered rows goes through: vertical filter, horizontal filter, colour, chroma reduction, dither and
 quantisation, in row buffers that stay in the first cache. No loop allocates a frame, none holds the interpreter lock,
 and bands run side by side on ordinary threads (so no threading layer is needed and several renders may share a
-process). Importing this module costs about two seconds: never do it on the UI thread.
+process).
 """
 
 from __future__ import annotations

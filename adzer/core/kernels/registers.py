@@ -13,10 +13,11 @@ from llvmlite import ir
 from numba.core import cgutils, types
 from numba.extending import intrinsic
 
+from . import CELLS, TERMS
 from .compiled import inline, jit
 from .vectors import FLOAT, LONG, WORD, Code
 
-LANES, TERMS = 16, 5
+LANES = 16
 WIDE = bool(llvm.get_host_cpu_features().get("avx512f"))
 
 _floats, _words = ir.VectorType(FLOAT, LANES), ir.VectorType(WORD, LANES)
@@ -44,7 +45,7 @@ class _Pixels(Code):
         return value
 
     def picked(self, table: tuple[Any, Any], cell: Any) -> Any:
-        """From a table of 32 numbers in two registers, by the lowest five bits of ``cell``."""
+        """From a table of CELLS numbers in two registers, by the lowest five bits of ``cell``."""
         kind = ir.FunctionType(_floats, [_floats, _words, _floats])
         permute = cgutils.get_or_insert_function(self.builder.module, kind, "llvm.x86.avx512.vpermi2var.ps.512")
         return self.builder.call(permute, [table[0], cell, table[1]])
@@ -80,15 +81,16 @@ def _sixteen(
         matrices = [
             [[code.number(code.data(k), row, column) for column in range(4)] for row in range(3)] for k in (3, 4, 5)
         ]
-        tables, limits, n = code.data(6), code.data(7), TERMS
-        halves = [code.load(tables, LONG(LANES * k), LANES) for k in range(4 * n)]
+        tables, limits = code.data(6), code.data(7)
+        assert CELLS == 2 * LANES
+        halves = [code.load(tables, LONG(LANES * k), LANES) for k in range(2 * 2 * TERMS)]
         pairs = list(zip(halves[::2], halves[1::2], strict=True))
         ends = [[code.number(limits, row, column) for column in range(4)] for row in range(2)]
         rows = [builder.gep(code.data(0), [builder.mul(values[1], LONG(c))]) for c in range(3)]
         with cgutils.for_range_slice(builder, LONG(0), values[2], LONG(LANES)) as (i, _):
             pixels = code.mixed([code.load(row, i, LANES) for row in rows], matrices[0])
-            pixels = [code.curve(p, pairs[:n], ends[0], False) for p in pixels]
-            pixels = [code.curve(p, pairs[n:], ends[1], True) for p in code.mixed(pixels, matrices[1])]
+            pixels = [code.curve(p, pairs[:TERMS], ends[0], False) for p in pixels]
+            pixels = [code.curve(p, pairs[TERMS:], ends[1], True) for p in code.mixed(pixels, matrices[1])]
             for pixel, row in zip(code.mixed(pixels, matrices[2]), rows, strict=True):
                 code.store(pixel, row, i)
         return context.get_dummy_value()
@@ -105,9 +107,9 @@ def _curve(value, terms, bounds, octaves):
     else:
         cell = np.int64(value)
         u = value - np.float32(cell)
-    cell = (cell + np.int64(value >= bounds[2]) + np.int64(value >= bounds[3])) % terms.shape[1]
+    cell = (cell + np.int64(value >= bounds[2]) + np.int64(value >= bounds[3])) % CELLS
     total = np.float32(0)
-    for k in range(terms.shape[0] - 1, -1, -1):
+    for k in range(TERMS - 1, -1, -1):
         total = total * u + terms[k, cell]
     return total
 
@@ -138,6 +140,6 @@ def _wide(work, count, inner, middle, outer, terms, bounds):
 pieces_row = jit(_wide) if WIDE else one_by_one
 """In place: recorded codes of one row → delivered codes, not yet whole.
 
-work (3, at least ``count`` rounded up to LANES) float32; matrices (3, 4); terms (2, 5, 32) and bounds (2, 4: lowest, highest,
+work (3, at least ``count`` rounded up to LANES) float32; matrices (3, 4); terms (2, TERMS, CELLS) and bounds (2, 4: lowest, highest,
 two knees) of the curves from place to light and from light to signal.
 """

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from fractions import Fraction
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QLineF, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -67,12 +67,13 @@ class Rule(QWidget):
         major = next((s for s in STEPS if s / per_pixel >= 105 and s % minor == 0), STEPS[-1])
         painter.setFont(font(8.5))
         bottom = self.height() - 2
-        for frame in range(0, self.frames + 1, minor):
-            x = self._x(frame)
-            big = frame % major == 0
-            painter.setPen(QPen(p.ink if big else p.quiet, 1))
-            painter.drawLine(QPointF(x, bottom - (13 if big else 6)), QPointF(x, bottom))
-            if big and x < self.width() - 60:
+        at = [(frame, self._x(frame)) for frame in range(0, self.frames + 1, minor)]
+        for long, colour in ((False, p.quiet), (True, p.ink)):
+            painter.setPen(QPen(colour, 1))
+            high = 13 if long else 6
+            painter.drawLines([QLineF(x, bottom - high, x, bottom) for n, x in at if (n % major == 0) == long])
+        for frame, x in at:
+            if frame % major == 0 and x < self.width() - 60:
                 painter.drawText(
                     QRectF(x + 3, 12, 110, 16),
                     Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,

@@ -16,6 +16,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from adzer.core.errors import AdzerError
+from adzer.core.filters import chroma_reduction
 from adzer.core.intake import read_file
 from adzer.core.media.formats import PixelFormat
 from adzer.core.pixels import PixelPlan, Processor, Samples
@@ -215,6 +216,31 @@ def test_a_zone_plate_does_not_alias_when_it_is_reduced():
     cycles = 2 * k * angle / (2 * np.pi) * (2 / out_size[0]) * np.cos(angle) ** 2  # a delivered pixel, along the radius
     assert np.abs(got[cycles > 0.85]).max() < 400 * 0.08 and (cycles > 0.85).sum() > 300
     assert np.abs(got[(cycles > 0.02) & (cycles < 0.2)]).max() > 400 * 0.85
+
+
+@pytest.mark.parametrize("heading", [10.0, 175.0])
+def test_chroma_that_is_delivered_at_half_is_what_all_of_it_comes_to(heading):
+    """Sampled at every second pixel, over the seam too, it is the same as every pixel's brought to half afterwards."""
+    size, out_size = (2048, 1024), (640, 360)
+    lens = Equirect(size)
+    x, y = np.meshgrid(np.arange(size[0] // 2) * 2 + 0.5, np.arange(size[1] // 2) * 2 + 1.0)  # on the left of each pair
+    around, up = (np.radians(v) for v in sphere.heading_tilt(lens.direction(np.stack([x, y], -1))))
+    chroma = [np.round(512 + 300 * np.sin(k * around) * np.cos(up) ** 2).astype(np.uint16) for k in (7, 9)]
+    luma = np.full(size[::-1], 600, np.uint16)
+    warp = warp_of(lens, Key(heading=heading, fov=110), out_size)
+    assert warp.grid(0.0, (2, 2), True).sparse and not warp.grid(0.0, (2, 2), False).sparse
+    source, made = Samples(PixelFormat(10, "4:2:0"), "bt709", True), []
+    for form in (PixelFormat(16, "4:2:0"), PixelFormat(16, "4:4:4")):
+        target = Samples(form, "bt709", True)
+        planes = tuple(np.zeros(form.plane_size(out_size, i)[::-1], np.uint16) for i in range(3))
+        with Processor(PixelPlan(source, size, warp, None, target), 2) as processor:
+            processor.run((luma, *chroma), planes)
+        made.append(planes)
+    columns, rows = chroma_reduction(320, 2, True, 640), chroma_reduction(180, 2, False, 360)
+    for half, whole in zip(made[0][1:], made[1][1:], strict=True):
+        across = (whole[:, columns.start[:, None] + np.arange(3)] * columns.weights[:, :3]).sum(-1)
+        want = (across[rows.start[:, None] + np.arange(4)] * rows.weights[:, :4, None]).sum(1)
+        assert np.abs(half - want)[1:-1, 1:-1].max() / 64 < 1.0 and np.ptp(want) / 64 > 300
 
 
 # ---- paths -----------------------------------------------------------------------------------------------------------

@@ -19,7 +19,7 @@ from .vectors import FLOAT, LONG, Code
 PHASES = 256  # places between two samples that have weights of their own
 WIDE, NARROW = (8, 6), (4, 4)  # lanes and rows of a patch; the outer two lanes of a wide one weigh nothing
 LINE = 8  # weights that stand in a table for each phase
-TOGETHER = 8  # patches
+TOGETHER, SOME = 8, 64  # patches that are made at once, and places that are asked at once whether they are near an edge
 
 
 def _patches(lanes: int, rows: int) -> Any:
@@ -81,7 +81,9 @@ def _edge_sum(samples, at, top, left, lanes, rows, wraps, weights, wx, wy):
         line = np.float32(0.0)
         for k in range(lanes):
             x = left + k + turn
-            x = x % width if wraps else min(max(x, 0), width - 1)
+            if wraps:  # a division would take as long as the rest of the patch
+                x = x + width if x < 0 else x - width if x >= width else x
+            x = min(max(x, 0), width - 1)
             line += weights[wx + k] * np.float32(samples[first + x])
         total += weights[wy + j] * line
     return total
@@ -138,14 +140,25 @@ def _at_edges(samples, at, affine, place, lo, hi, width_x, width_y, wraps, weigh
 
 
 @jit
+def _reach_in(place, lo, hi, across, left, down, top, columns, rows):
+    """Do the patches of places lo … hi−1 all lie inside a plane of so many ``columns`` and ``rows``? It counts, as ``_along``."""
+    edge, right, bottom, outside = np.float32(3), np.float32(columns - 5), np.float32(rows - 5), np.float32(0)
+    for i in range(lo, hi):
+        x, y = np.floor(place[0, i] * across + left), np.floor(place[1, i] * down + top)
+        outside += np.float32(x < edge) + np.float32(x > right) + np.float32(y < edge) + np.float32(y > bottom)
+    return outside == 0
+
+
+@jit
 def _few(samples, at, affine, place, cells, g, end, step, n, wraps, weights, room, out):
     """Cells ``g`` … ``end−1`` of one level, up to place n−1, where one patch is wide enough for a place.
 
-    Alike cells come together, but often these are only a few pixels: nothing in this loop calls or takes a slice of an array,
-    as that would cost more than they.
+    Alike cells come together, but often these are only a few pixels: nothing in these loops takes a slice of an array, as that
+    would cost more than they.
     """
     inside = _locate(place, g * step, n, at, affine, room)
-    stride, last, pitch = at[1], weights.shape[0], room.shape[1]
+    stride, columns, rows, last, pitch = at[1], at[3], at[2], weights.shape[0], room.shape[1]
+    across, left, down, top = affine[0], affine[1], affine[2], affine[3]
     wide, narrow = at[0] - 3 - 2 * stride, at[0] - 1 - stride
     while g < end:
         first, width_x, width_y = g * step, cells[g, 1], cells[g, 2]
@@ -153,16 +166,20 @@ def _few(samples, at, affine, place, cells, g, end, step, n, wraps, weights, roo
         while g < end and cells[g, 1] == width_x and cells[g, 2] == width_y:
             g += 1
         most = n if g == end else g * step
-        if not inside:
-            _at_edges(samples, at, affine, place, first, most, width_x, width_y, wraps, weights, room, out)
-        elif width_x >= 0:
-            x, y = _table(width_x, last), _table(width_y, last) + 1
-            for i in range(first, most, TOGETHER):
+        x, y = _table(width_x, last), _table(width_y, last) + 1 if width_x >= 0 else _table(-1, last)
+        sure = inside
+        for i in range(first, most, TOGETHER):
+            if not inside and (i - first) % SOME == 0:
+                sure = _reach_in(place, i, min(i + SOME, n), across, left, down, top, columns, rows)
+            # of these eight, even if the next cell has some of them, as they are read together
+            if not (sure or _reach_in(place, i, min(i + TOGETHER, n), across, left, down, top, columns, rows)):
+                _at_edges(
+                    samples, at, affine, place, i, min(i + TOGETHER, most), width_x, width_y, wraps, weights, room, out
+                )
+            elif width_x >= 0:
                 _wide_patches(samples, wide, stride, room, pitch, weights, x, y, out, i)
-        else:
-            x = _table(-1, last)
-            for i in range(first, most, TOGETHER):
-                _narrow_patches(samples, narrow, stride, room, pitch, weights, x, x, out, i)
+            else:
+                _narrow_patches(samples, narrow, stride, room, pitch, weights, x, y, out, i)
 
 
 @jit

@@ -17,7 +17,7 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from .bench import THREADS, cube, filtered, in_turn, verdict, write_part
+from .bench import THREADS, cube, filtered, in_turn, write_rows
 from .core.colour.cards import curve, primaries
 from .core.colour.chain import ColourChain
 from .core.colour.primaries import rgb_to_rgb
@@ -242,10 +242,7 @@ def main() -> None:
         weight = float(done.stdout.split()[-1])
         rows.append(("(l) peak memory of rendering it", f"{weight:.2f} GB", "≤ 2 GB", weight <= 2.0))
         print(rows[-1], flush=True)
-    text = "## Shape\n\n| what | measured | asked | |\n| --- | --- | --- | --- |\n"
-    text += "".join(f"| {what} | {found} | {asked} | {verdict(met)} |\n" for what, found, asked, met in rows)
-    write_part("shape", text)
-    print(text)
+    write_rows("shape", rows)
 
 
 if __name__ == "__main__":

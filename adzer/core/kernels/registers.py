@@ -7,10 +7,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import llvmlite.binding as llvm
 import numpy as np
 from llvmlite import ir
 from numba.core import cgutils, types
+from numba.core.registry import cpu_target
 from numba.extending import intrinsic
 
 from . import CELLS, TERMS
@@ -18,7 +18,7 @@ from .compiled import inline, jit
 from .vectors import FLOAT, LONG, WORD, Code
 
 LANES = 16
-WIDE = bool(llvm.get_host_cpu_features().get("avx512f"))
+WIDE = "+avx512f" in cpu_target.target_context.codegen().magic_tuple()[2]  # as the compiler was told
 
 _floats, _words = ir.VectorType(FLOAT, LANES), ir.VectorType(WORD, LANES)
 

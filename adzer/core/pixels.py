@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from .colour.chain import ColourChain
+from .colour.chain import BRIGHTEST, ColourChain
 from .colour.pieces import EVEN, ChainPieces, chain_pieces
 from .colour.primaries import code_scale, rgb_to_ycbcr
 from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile
@@ -153,14 +153,14 @@ class PixelPlan:
     def light_limit(self) -> float:
         """The light from which on the tone does not change: the output table's last cell ends exactly there."""
         assert self.chain is not None
-        return float(np.float32(np.clip(self.chain.saturates_at, 2.0**-6, 2.0**16)))
+        return float(np.float32(np.clip(self.chain.saturates_at, 2.0**-6, BRIGHTEST)))
 
     @cached_property
     def table_in(self) -> Floats:
         """Signal → light over ``TABLE_IN_DOMAIN``; for a lattice, signal → lattice coordinate."""
         assert self.chain is not None
         halves = np.linspace(*TABLE_IN_DOMAIN, 2 * TABLE_IN_CELLS + 1)
-        values = np.clip(self.chain.decode(halves), -(2.0**16), 2.0**16) if self.kind == 1 else self.shaper(halves)
+        values = self.chain.light(halves) if self.kind == 1 else self.shaper(halves)
         return _lines(values[::2], np.arange(TABLE_IN_CELLS + 1, dtype=np.float64), values[1::2])
 
     def shaper(self, signal: Array) -> Array:

@@ -263,7 +263,7 @@ class Sampler:
         self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
 
     @contextmanager
-    def room(self) -> Iterator[tuple[Any, Any]]:
+    def room(self) -> Iterator[tuple[Any, ...]]:
         """Working memory for one thread, as ``views.view_band`` takes it."""
         held = self._rooms.get()
         try:

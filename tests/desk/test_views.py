@@ -252,12 +252,17 @@ def test_what_must_stay_in_stays_in_every_shape(window, flat):
     assert "no box" in said[-1] and desk.shot.route.shape.keep == keep
 
 
+def _second_take(window, card):
+    """The bench of a take that begins at frame 40, where its button to hide the cut is shown and the card says why."""
+    window.desk.go_to(40)
+    window.desk.add_take(True)
+    bench = window.bench.bench
+    assert wait(lambda: not bench.cut.button.isHidden(), settle=0.05) and "seen to jump" in getattr(bench, card).reason
+    return bench
+
+
 def test_a_second_take_is_enlarged_enough_to_hide_the_cut(window, flat):
-    desk = window.desk
-    desk.go_to(40)
-    desk.add_take(True)
-    flat = window.bench.bench
-    assert wait(lambda: not flat.cut.button.isHidden(), settle=0.05) and "seen to jump" in flat.closer_card.reason
+    desk, flat = window.desk, _second_take(window, "closer_card")
     flat.cut.button.click()
     assert desk.shot.route.shape.enlarged == pytest.approx(1.2) and flat.cut.button.isHidden()
     before = desk.walk(take_before(desk.shot, desk.all.values()))["shape"].result.adds
@@ -265,11 +270,7 @@ def test_a_second_take_is_enlarged_enough_to_hide_the_cut(window, flat):
 
 
 def test_a_second_take_of_a_view_is_taken_narrower_or_looks_elsewhere(window, bench):
-    desk = window.desk
-    desk.go_to(40)
-    desk.add_take(True)
-    bench = window.bench.bench
-    assert wait(lambda: not bench.cut.button.isHidden(), settle=0.05) and "seen to jump" in bench.wide_card.reason
+    desk, bench = window.desk, _second_take(window, "wide_card")
     bench.cut.button.click()
     assert desk.shot.route.shape.view.keys[0].fov == pytest.approx(79.6, abs=0.1) and bench.cut.button.isHidden()
     desk.undo()

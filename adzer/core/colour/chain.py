@@ -13,6 +13,7 @@ from .curves import MIDDLE_GREY, Curve, Map
 Array = NDArray[np.float64]
 Whites = Literal["let go", "roll off", "keep all"]
 
+BRIGHTEST = 2.0**16  # light, far beyond what any curve or delivery holds
 KNEE = 0.4  # reflectance where the shoulder starts: above middle grey, which it must not move
 
 
@@ -63,6 +64,10 @@ class ColourChain:
     @property
     def decode(self) -> Map:
         return self.source.decode
+
+    def light(self, signal: Array) -> Array:
+        """What ``decode`` gives, as far as anything is told apart."""
+        return np.clip(self.decode(signal), -BRIGHTEST, BRIGHTEST)
 
     @property
     def gain(self) -> float:

@@ -134,7 +134,7 @@ def chain_pieces(chain: ColourChain, domain: tuple[float, float], limit: float, 
 
     after = fit(tone, np.append(octaves[:-1], limit), np.zeros(EVEN), octaves[:-1], tolerance)
     ahead = fit(
-        lambda place: chain.decode(domain[0] + place * width), places, places[:-1], np.ones(EVEN), tolerance,
+        lambda place: chain.light(domain[0] + place * width), places, places[:-1], np.ones(EVEN), tolerance,
         lambda light: chain.tone(light * chain.gain),
     )  # fmt: skip
     if ahead is None or after is None:

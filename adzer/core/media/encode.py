@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
@@ -14,8 +15,19 @@ import numpy as np
 from ..errors import RenderFailed
 from .formats import PixelFormat, Plane
 
-# What a card calls an encoder → the library's own identifier.
-ENCODERS = {"h264": "libx264", "h265": "libx265", "st2019": "dnxhd", "ffv1": "ffv1"}
+
+def _encoder_of(standard: str) -> str:
+    """The library's identifier of the encoder that it describes as one of a standard; the standard's name if it has none, which
+    a ``Writer`` then refuses by name."""
+    for name in sorted(av.codecs_available):
+        with contextlib.suppress(ValueError):  # it decodes only
+            if av.Codec(name, "w").long_name.upper().startswith(standard):
+                return name
+    return standard
+
+
+# What a card calls an encoder → the library's own identifier. ST 2019-1 is the standard of VC-3.
+ENCODERS = {"h264": "libx264", "h265": "libx265", "st2019": _encoder_of("VC3"), "ffv1": "ffv1"}
 
 TAG_CURVES = {"bt709": 1, "srgb": 13, "gamma22": 4, "linear": 8, "pq": 16, "hlg": 18, "bt1886": 1}
 TAG_PRIMARIES = {"bt709": 1, "bt2020": 9, "p3-d65": 12}

@@ -417,9 +417,7 @@ class ShapeBench(StageBench):
             self.alone.nudge(x + dx / wide, y + dy / high)
         else:
             was, share = settings.position, f.shares(self._raster())  # not from the crop, which falls on whole pixels
-            x, y = f.position(
-                self._raster(), (was[0] * (1 - share[0]) + dx, was[1] * (1 - share[1]) + dy)
-            )
+            x, y = f.position(self._raster(), (was[0] * (1 - share[0]) + dx, was[1] * (1 - share[1]) + dy))
             self.desk.draft("shape", position=(x, y))
 
 

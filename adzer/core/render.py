@@ -1,18 +1,21 @@
 """Runs a RenderPlan: in segments that survive a power cut, joined by stream copy, read back, and only then named.
 
 Beside the master-to-be ``NAME.mp4`` lies the folder ``NAME.mp4.parts`` with the order's digest, every finished segment
-and its mean levels. Whoever starts the same order again goes on from there. A different order starts afresh.
+and what was witnessed of it. Whoever starts the same order again goes on from there. A different order starts afresh.
 """
 
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import heapq
 import json
 import os
 import shutil
 import time
+import zipfile
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -20,16 +23,18 @@ from typing import Any
 import av
 import msgspec
 import numpy as np
+import xxhash
 
 from . import verify
 from .ahead import ahead
 from .compile import Order, RenderPlan, compile_order, sound_span
 from .deliver.advise import Trial
 from .errors import AdzerError, Cancelled, RenderFailed
-from .media import audio
+from .media import audio, disk
 from .media.decode import Frame, Reader
-from .media.encode import Writer, container_for
+from .media.encode import EXACT, Writer, container_for
 from .pixels import Processor
+from .witness import Witness, look
 
 
 class Progress(msgspec.Struct, frozen=True):
@@ -44,6 +49,7 @@ class Progress(msgspec.Struct, frozen=True):
 
 
 Report = Callable[[Progress], None]
+LOCK = "lock"
 
 
 def _pictures(reader: Reader, numbers: list[int]) -> Iterator[Frame]:
@@ -60,13 +66,13 @@ def _pictures(reader: Reader, numbers: list[int]) -> Iterator[Frame]:
 def render_segment(
     plan: RenderPlan, reader: Reader, processor: Processor, span: tuple[int, int], path: Path, threads: int,
     tick: Callable[[int], None],
-) -> list[tuple[float, float, float]]:  # fmt: skip
-    """Encodes delivered frames [from, to) into ``path``; returns the mean levels of each."""
+) -> Witness:  # fmt: skip
+    """Encodes delivered frames [from, to) into ``path``; returns what the read-back is to find."""
     numbers = plan.timing.frames[span[0] : span[1]].tolist()
     stamps = plan.timing.stamps[span[0] : span[1]].tolist()
     moments = plan.timing.moments[span[0] : span[1]].tolist()
-    levels: list[tuple[float, float, float]] = []
-    sub = plan.spec.format.sub
+    witness = Witness()
+    sub, exact = plan.spec.format.sub, plan.spec.encoder in EXACT
     with Writer(path, plan.spec, threads) as writer:
 
         def worked() -> Iterator[tuple[Any, int]]:
@@ -75,7 +81,7 @@ def render_segment(
                 for frame, stamp, moment in zip(decoded, stamps, moments, strict=True):
                     blank, planes = writer.blank()
                     processor.run(frame.planes, planes, moment)
-                    levels.append(verify.mean_levels(planes, plan.spec.raster, sub))
+                    witness.looks.append(look(planes, plan.spec.raster, sub, exact))
                     yield blank, stamp
 
         finished = ahead(worked())
@@ -83,7 +89,8 @@ def render_segment(
             for n, (blank, stamp) in enumerate(finished):
                 writer.write(blank, stamp - stamps[0])
                 tick(n + 1)
-    return levels
+    witness.prints, witness.steps = writer.prints, writer.quantisers
+    return witness
 
 
 def parts_folder(out: Path) -> Path:
@@ -95,17 +102,46 @@ class _Parts:
 
     def __init__(self, order: Order, out: Path) -> None:
         self.folder, self.suffix = parts_folder(out), out.suffix
+        self._held: int | None = None
         held = self.folder / "order.json"
         try:
             out.parent.mkdir(parents=True, exist_ok=True)
-            if self.folder.exists() and self._digest(held) != order.digest:
-                shutil.rmtree(self.folder)
-            self.folder.mkdir(exist_ok=True)
+            if os.path.lexists(self.folder):
+                if (digest := self._digest(held)) is None:
+                    raise AdzerError(
+                        f"{self.folder} is in the way and was not made by Adzer. Move it away, or give the master another name."
+                    )
+                self._lock(out)
+                if digest != order.digest:
+                    for old in self.folder.iterdir():
+                        if old != self.folder / LOCK:
+                            old.unlink()
+            else:
+                self.folder.mkdir()
+                self._lock(out)
             held.write_text(json.dumps({"digest": order.digest, "shot": order.shot, "card": order.card_name}))
         except OSError as error:
             raise AdzerError(
                 f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder."
             ) from None
+
+    def _lock(self, out: Path) -> None:
+        """Until this process ends or ``close``: two that render to one name would undo each other's work."""
+        self._held = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+        try:
+            fcntl.flock(self._held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            self.close()
+            raise AdzerError(f"{out} is being rendered already, by another Adzer. Wait for it, or stop it.") from None
+
+    def close(self) -> None:
+        if self._held is not None:
+            os.close(self._held)
+            self._held = None
+
+    def remove(self) -> None:
+        """Of our own folder, nothing else."""
+        shutil.rmtree(self.folder)
 
     @staticmethod
     def _digest(held: Path) -> str | None:
@@ -114,28 +150,48 @@ class _Parts:
             plain = json.loads(held.read_text())
         except (OSError, ValueError):
             return None
-        return plain.get("digest") if isinstance(plain, dict) else None
+        digest = plain.get("digest") if isinstance(plain, dict) else None
+        return digest if isinstance(digest, str) else None
 
     def segment(self, n: int) -> Path:
         return self.folder / f"{n:05d}{self.suffix}"
 
-    def levels(self, n: int) -> list[tuple[float, float, float]] | None:
-        """Mean levels of a finished segment; None if it is not finished."""
+    def finished(self, n: int) -> int | None:
+        """How many frames a finished segment has; None if it is not finished."""
         try:
-            if not self.segment(n).exists():
-                return None
-            return [tuple(v) for v in json.loads(self.segment(n).with_suffix(".json").read_text())]
-        except (OSError, ValueError):
+            return len(self.witness(n).looks) if self.segment(n).exists() else None
+        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
             return None
 
-    def finish(self, n: int, part: Path, levels: list[tuple[float, float, float]]) -> None:
-        """Levels first, then the segment's name: whoever sees the segment finds it whole."""
-        self.segment(n).with_suffix(".json").write_text(json.dumps(levels))
+    def witness(self, n: int) -> Witness:
+        return Witness.load(self.segment(n).with_suffix(".npz"))
+
+    def finish(self, n: int, part: Path, witness: Witness) -> None:
+        """What was witnessed first, then the segment's name: whoever sees the segment finds it whole, on the disk."""
+        held = self.segment(n).with_suffix(".npz")
+        witness.save(held)
+        disk.flush(held)
+        disk.flush(part)
         part.replace(self.segment(n))
+        disk.flush(self.folder)
+
+    def witnesses(self, count: int) -> _Witnesses:
+        return _Witnesses(self, count)
 
     @property
     def size(self) -> int:
         return sum(p.stat().st_size for p in self.folder.iterdir())
+
+
+@dataclass(frozen=True)
+class _Witnesses:
+    """Of all segments in order, each loaded when its turn comes."""
+
+    parts: _Parts
+    count: int
+
+    def __iter__(self) -> Iterator[Witness]:
+        return (self.parts.witness(n) for n in range(self.count))
 
 
 def render(
@@ -171,10 +227,19 @@ def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], boo
     plan = compile_order(order)
     container_for(out)
     parts = _Parts(order, out)
+    try:
+        return _rendered(order, plan, out, parts, report, cancelled, threads)
+    finally:
+        parts.close()
+
+
+def _rendered(
+    order: Order, plan: RenderPlan, out: Path, parts: _Parts, report: Report, cancelled: Callable[[], bool], threads: int
+) -> verify.Report:  # fmt: skip
     spans = plan.segments()
     total = len(plan.timing)
-    known = [parts.levels(n) for n in range(len(spans))]
-    have = sum(len(levels) for levels in known if levels is not None)
+    known = [parts.finished(n) for n in range(len(spans))]
+    have = sum(count for count in known if count is not None)
     began, fresh = time.monotonic(), 0
 
     def tick(done: int) -> None:
@@ -186,11 +251,9 @@ def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], boo
     def fresh_rate() -> float:
         return fresh / max(time.monotonic() - began, 1e-6)
 
-    levels: list[tuple[float, float, float]] = []
     with Reader(plan.source, print_=order.facts.fingerprint) as reader, Processor(plan.pixels, threads) as processor:
         for n, span in enumerate(spans):
-            held = known[n]
-            if held is None:
+            if known[n] is None:
                 part = parts.folder / f"{n:05d}.part{out.suffix}"
 
                 def counted(k: int) -> None:
@@ -198,31 +261,33 @@ def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], boo
                     fresh += 1
                     tick(have + k)  # noqa: B023 - called before the loop goes on
 
-                held = render_segment(plan, reader, processor, span, part, threads, counted)
-                parts.finish(n, part, held)
-                have += len(held)
-            levels += held
+                witness = render_segment(plan, reader, processor, span, part, threads, counted)
+                parts.finish(n, part, witness)
+                have += len(witness.looks)
     report(Progress("joining", total, total, size=parts.size))
     joined = parts.folder / f"joined{out.suffix}"
-    join(plan, order, [parts.segment(n) for n in range(len(spans))], joined)
+    sounds = join(plan, order, [parts.segment(n) for n in range(len(spans))], joined)
+    disk.flush(joined)
     report(Progress("checking", total, total, size=joined.stat().st_size))
-    checked = verify.check(joined, plan, order, levels)
+    checked = verify.check(joined, plan, order, parts.witnesses(len(spans)), sounds)
     if not checked.passed:
         joined.unlink()
-        shutil.rmtree(parts.folder)
+        parts.remove()
         bad = "; ".join(c.text for c in checked.checks if not c.passed)
         raise RenderFailed(
             f"{out.name} failed its check and was not kept: {bad}. Render it again; if it fails again, the report helps."
         )
-    with joined.open("rb+") as file:
-        os.fsync(file.fileno())
-    joined.replace(out)
-    shutil.rmtree(parts.folder)
+    if not disk.name(joined, out):
+        raise AdzerError(
+            f"{out} has come there while it was rendered; it is never overwritten. Move it away and start again: what is rendered is kept."
+        )
+    parts.remove()
     return checked
 
 
-def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> None:
-    """Copies the segments' packets into one file with exact stamps, and carries the sound along."""
+def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> list[int]:
+    """Copies the segments' packets into one file with exact stamps, and carries the sound along; returns a print of each sound
+    stream's packets."""
     stamps = plan.timing.stamps
     delay = max(_reordering(s) for s in segments)
     base = plan.timing.time_base
@@ -233,12 +298,15 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> Non
             template = first.streams.video[0]
             head = bytes(template.codec_context.extradata or b"")
             stream = target.add_stream_from_template(template)
+            if plan.spec.encoder == "h265" and out.suffix != ".mkv":
+                stream.codec_context.codec_tag = "hvc1"
         stream.time_base = base
         stream.codec_context.framerate = plan.timing.rate
         plan.spec.tags.put_on(stream.codec_context)
         if plan.timecode:
             stream.metadata["timecode"] = target.metadata["timecode"] = plan.timecode
-        sound = _sound(plan, order, target)
+        prints = [xxhash.xxh3_64() for _ in order.facts.audio]
+        sound = _sound(plan, order, target, prints)
         pending = next(sound, None)
         count = 0
         for path, (start, stop) in zip(segments, plan.segments(), strict=True):
@@ -271,6 +339,7 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> Non
         while pending is not None:
             target.mux(pending)
             pending = next(sound, None)
+    return [p.intdigest() for p in prints]
 
 
 def _reordering(path: Path) -> int:
@@ -281,11 +350,19 @@ def _reordering(path: Path) -> int:
     return int(max(0, (np.arange(len(ranks)) - ranks).max(initial=0)))
 
 
-def _sound(plan: RenderPlan, order: Order, target: Any) -> Iterator[Any]:
+def _sound(plan: RenderPlan, order: Order, target: Any, prints: list[xxhash.xxh3_64]) -> Iterator[Any]:
     """The packets of every sound stream, the streams one after another in the container, merged by time."""
     start, stop = sound_span(order, plan)
+
+    def printed(packets: Iterator[Any], n: int) -> Iterator[Any]:
+        for packet in packets:
+            prints[n].update(bytes(packet))
+            yield packet
+
     streams = [
-        audio.encoded(plan.source, start, stop, n, target, order.card.audio, order.card.audio_kbits, order.speed)
+        printed(
+            audio.encoded(plan.source, start, stop, n, target, order.card.audio, order.card.audio_kbits, order.speed), n
+        )
         for n in range(len(order.facts.audio))
     ]
     return heapq.merge(*streams, key=lambda p: (p.dts or 0) * (p.time_base or Fraction(1, 48000)))

@@ -2,23 +2,23 @@
 
 from __future__ import annotations
 
-from fractions import Fraction
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
+import av
 import msgspec
 import numpy as np
+import xxhash
 
+from . import hearing
+from .compare import Comparison, Fault, steps_about
 from .compile import Order, RenderPlan, sound_span
 from .errors import AdzerError
-from .media import audio, probe
+from .media import disk, probe
 from .media.decode import Reader
-from .media.encode import TAG_CURVES, TAG_PRIMARIES
-from .media.formats import Plane
-
-LOOKS = 24
-LEVEL_STRIDE = 8
-AUDIO_REACH = Fraction(1, 4)
-AUDIO_SLACK = Fraction(1, 500)
+from .media.encode import EXACT, TAG_CURVES, TAG_PRIMARIES
+from .media.packets import packet_print
+from .witness import Look, Witness, look
 
 
 class Check(msgspec.Struct, frozen=True):
@@ -42,19 +42,12 @@ class Report(msgspec.Struct, frozen=True):
         return all(c.passed for c in self.checks)
 
 
-def mean_levels(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int]) -> tuple[float, float, float]:
-    """Mean code of each plane on a coarse grid: enough to know a frame again."""
-    w, h = raster
-    sx, sy = sub
-    sizes = [(w, h), (-(-w // sx), -(-h // sy)), (-(-w // sx), -(-h // sy))]
-    y, b, r = (
-        float(p[: s[1] : LEVEL_STRIDE, : s[0] : LEVEL_STRIDE].mean()) for p, s in zip(planes, sizes, strict=False)
-    )
-    return round(y, 3), round(b, 3), round(r, 3)
-
-
-def check(path: Path, plan: RenderPlan, order: Order, levels: list[tuple[float, float, float]]) -> Report:
-    """Frame count, raster, samples, tags, every time stamp, timecode, sound offset, levels of sampled frames."""
+def check(
+    path: Path, plan: RenderPlan, order: Order, witnesses: Iterable[Witness], sounds: list[int] | None = None
+) -> Report:
+    """Frame count, raster, samples, tags, every time stamp, timecode; every packet as its encoder gave it out, every frame as it
+    went in, every second of each channel of the sound. ``witnesses`` of the segments in order, gone through several times;
+    ``sounds``: a print of each sound stream's packets."""
     checks: list[Check] = []
 
     def compare(name: str, wanted: object, found: object, passed: bool | None = None) -> None:
@@ -90,10 +83,11 @@ def check(path: Path, plan: RenderPlan, order: Order, levels: list[tuple[float, 
     if plan.timecode and path.suffix in (".mov", ".mp4", ".mkv"):
         compare("timecode", plan.timecode, facts.timecode)
     compare("sound streams", len(order.facts.audio), len(facts.audio))
-    if facts.audio and order.facts.audio:
+    if len(facts.audio) == len(order.facts.audio):
         _check_sound(checks, path, plan, order, facts)
     if facts.frames == len(plan.timing):
-        _check_levels(checks, path, levels, spec.bits)
+        _check_packets(checks, path, plan, witnesses, sounds or [])
+        _check_frames(checks, path, plan, witnesses)
     return Report(
         tuple(checks),
         probe.checksum(path),
@@ -116,25 +110,84 @@ def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.
 
 def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order, facts: probe.FileFacts) -> None:
     start, stop = sound_span(order, plan)
-    seconds = min((stop - start) / order.speed, Fraction(20))
-    rate = 48000
-    before = audio.mono(plan.source, start, seconds, rate, order.speed)
-    after = audio.mono(path, facts.start, seconds, rate)
-    if float(np.abs(before).max(initial=0)) < 1e-4:
-        checks.append(Check("sound offset", True, "sound is silent, its offset cannot be heard"))
+    for n in range(len(facts.audio)):
+        name = "sound" if len(facts.audio) == 1 else f"sound {n + 1}"
+        try:
+            heard = hearing.compare(plan.source, start, stop, path, facts.start, n, order.speed)
+        except AdzerError as error:
+            checks.append(Check(name, False, str(error)))
+            continue
+        text = f"{name} {'; '.join(heard.faults)}" if heard.faults else heard.words.replace("sound", name, 1)
+        checks.append(Check(name, not heard.faults, text))
+
+
+def _check_packets(checks: list[Check], path: Path, plan: RenderPlan, held: Iterable[Witness], sounds: list[int]) -> None:
+    """Everything that the encoders gave out lies on the disk, in its order."""
+    disk.forget_file(path)
+    wanted = [p for w in held for p in w.prints]
+    found: list[int] = []
+    heard = [xxhash.xxh3_64() for _ in sounds]
+    with av.open(str(path)) as container:
+        place = {stream.index: n for n, stream in enumerate(container.streams.audio)}
+        picture = container.streams.video[0].index
+        for packet in container.demux():
+            if packet.size and packet.stream_index == picture:
+                found.append(packet_print(bytes(packet), plan.spec.encoder, framed=True))
+            elif packet.size and place.get(packet.stream_index, len(heard)) < len(heard):
+                heard[place[packet.stream_index]].update(bytes(packet))
+    bad = next((n for n, (a, b) in enumerate(zip(wanted, found, strict=False)) if a != b), None)
+    if len(found) != len(wanted):
+        text = f"the file holds {len(found)} packets, the encoder gave out {len(wanted)}"
+    elif bad is not None:
+        text = f"packet {bad} is not what the encoder gave out"
+    else:
+        text = f"all {len(found)} packets lie on the disk as they left the encoder"
+    checks.append(Check("packets", bad is None and len(found) == len(wanted), text))
+    lost = [n + 1 for n, (a, b) in enumerate(zip(sounds, heard, strict=True)) if a != b.intdigest()]
+    if lost:
+        checks.append(Check("sound packets", False, f"sound {lost[0]} does not lie on the disk as it left its encoder"))
+
+
+def _check_frames(checks: list[Check], path: Path, plan: RenderPlan, held: Iterable[Witness]) -> None:
+    """Every frame as it is decoded against the one that went in."""
+    spec, total = plan.spec, len(plan.timing)
+    exact = spec.encoder in EXACT
+    comparison = Comparison(spec.raster, spec.bits)
+    changed, count = None, 0
+    steps = np.concatenate([steps_about(w.steps, spec.encoder) for w in held])
+    try:
+        with Reader(path) as reader:
+            for (before, wanted, after), frame in zip(_neighbours(held), reader.frames(), strict=True):
+                found = look(frame.planes, frame.raster, frame.format.sub, exact)
+                if exact and changed is None and found.print != wanted.print:
+                    changed = count
+                comparison.add(wanted, found, [k for k in (before, after) if k is not None], float(steps[count]))
+                count += 1
+    except (AdzerError, ValueError) as error:
+        checks.append(Check("frames as they went in", False, f"frame {count} of {total} cannot be decoded: {error}"))
         return
-    lag, alike = audio.shift(before, after, min(int(AUDIO_REACH * rate), len(before) // 2))
-    ok = abs(lag) <= AUDIO_SLACK * rate and alike > 0.5
-    checks.append(Check("sound offset", ok, f"sound is {lag / rate * 1000:+.2f} ms off and {alike:.0%} alike"))
+    faults = comparison.faults()
+    if changed is not None:
+        text = f"frame {changed} does not come back sample for sample"
+    elif faults:
+        text = "; ".join(_fault_text(f) for f in faults)
+    else:
+        text = f"all {total} frames come back " + ("sample for sample" if exact else "as they went in")
+    checks.append(Check("frames as they went in", changed is None and not faults, text))
 
 
-def _check_levels(checks: list[Check], path: Path, levels: list[tuple[float, float, float]], bits: int) -> None:
-    slack = 1.5 * 2 ** (bits - 8)
-    worst, at = 0.0, 0
-    with Reader(path) as reader:
-        for n in sorted({round(i) for i in np.linspace(0, len(levels) - 1, min(LOOKS, len(levels)))}):
-            frame = reader.frame(n)
-            found = mean_levels(frame.planes, frame.raster, frame.format.sub)
-            off = max(abs(a - b) for a, b in zip(found, levels[n], strict=True))
-            worst, at = max((worst, at), (off, n))
-    checks.append(Check("levels", worst <= slack, f"mean levels differ by {worst:.2f} codes at most (frame {at})"))
+def _neighbours(held: Iterable[Witness]) -> Iterator[tuple[Look | None, Look, Look | None]]:
+    """Each look with the one before and after it."""
+    looks = iter(k for w in held for k in w.looks)
+    before, here = None, next(looks, None)
+    while here is not None:
+        after = next(looks, None)
+        yield before, here, after
+        before, here = here, after
+
+
+def _fault_text(fault: Fault) -> str:
+    if fault.name == "order":
+        return f"frame {fault.frame} is nearer to its neighbour than to itself"
+    where = "" if fault.frame < 0 else f" of frame {fault.frame}"
+    return f"{fault.name}{where} differs by {fault.size:.2g}, of which the encoder may be the cause of {fault.limit:.2g}"

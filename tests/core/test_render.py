@@ -209,7 +209,7 @@ def test_speed_acts_on_frames_and_sound_alike(small_clip, tmp_path, speed, even,
     before = audio.mono(small_clip, facts.start + Fraction(4, 25), Fraction(3, 2))
     after = audio.mono(tmp_path / "m.mkv", made.start, count / rate)
     assert len(after) == int(count / rate * 48000) and 0.4 < after.std() / before.std() < 2.5
-    assert next(c for c in report.checks if c.name == "sound offset").passed
+    assert next(c for c in report.checks if c.name == "sound").passed
 
 
 @pytest.mark.parametrize("speed", [Fraction(2), Fraction(3, 10), Fraction(7), Fraction(24, 25)])
@@ -378,11 +378,13 @@ def test_a_folder_that_cannot_be_written_and_a_name_that_is_taken(order, tmp_pat
 def test_the_check_catches_a_master_that_is_not_what_was_ordered(order, monkeypatch, fault):
     real = verify.check
 
-    def tampered(path, plan, order_, levels):
+    def tampered(path, plan, order_, held, sounds):
         import msgspec
 
         if fault == "levels":
-            levels = [(y + 9, b, r) for y, b, r in levels]
+            held = list(held)
+            for witness in held:
+                witness.looks = [replace(k, means=k.means + 9) for k in witness.looks]
         elif fault == "frame":
             plan = replace(
                 plan, timing=replace(plan.timing, frames=plan.timing.frames[:-1], stamps=plan.timing.stamps[:-1])
@@ -394,7 +396,7 @@ def test_the_check_catches_a_master_that_is_not_what_was_ordered(order, monkeypa
                     plan.spec, tags=msgspec.structs.replace(plan.spec.tags, primaries="bt2020")
                 ),
             )
-        return real(path, plan, order_, levels)
+        return real(path, plan, order_, held, sounds)
 
     monkeypatch.setattr(rendering.verify, "check", tampered)
     with pytest.raises(RenderFailed, match="failed its check"):

@@ -14,7 +14,9 @@ from numpy.typing import NDArray
 from ..errors import UnreadableError
 from . import probe
 from .rolls import Source
+from .stretch import stretched
 
+GAP, LONGEST_GAP = Fraction(1, 50), 3600  # seconds by which stamps may be off; beyond, the sound is silent (or heard twice)
 _FORMATS = {"aac": "fltp", "pcm_s24le": "s32", "flac": "s32"}
 
 
@@ -41,13 +43,15 @@ def samples(path: Source, start: Fraction, stop: Fraction, stream: int = 0, layo
         try:
             if start > 1:
                 container.seek(int((start - 1) / (source.time_base or Fraction(1, rate))), stream=source, backward=True)
-            base = None
+            position, follows = None, Fraction(0)
             for raw in container.decode(source):
+                stamp = follows if raw.pts is None else raw.pts * (raw.time_base or Fraction(1, rate))
+                if position is None:
+                    position = round((stamp - start) * rate)
+                elif GAP <= abs(stamp - follows) <= LONGEST_GAP:
+                    position += round((stamp - follows) * rate)
+                follows = stamp + Fraction(raw.samples, raw.sample_rate)
                 for frame in resampler.resample(raw):
-                    if base is None:
-                        stamp = (raw.pts or 0) * (raw.time_base or Fraction(1, rate))
-                        base = round((stamp - start) * rate)
-                        position = base
                     data = frame.to_ndarray()
                     planar = frame.format.is_planar
                     channels = 1 if planar else len(frame.layout.channels)
@@ -77,65 +81,24 @@ def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av
     return frame
 
 
-def hastened(frames: Iterator[av.AudioFrame], speed: Fraction, total: int) -> Iterator[av.AudioFrame]:
-    """The same sound ``speed`` times as fast at its own pitch, ``total`` samples long, stamped from 0."""
-    graph, done, held = None, 0, None
-    for frame in itertools.chain(frames, (None,)):  # the last gives out what is still inside
-        if graph is None:
-            if frame is None:
-                return
-            graph = _tempo_graph(frame, float(speed))
-        graph.push(frame)
-        for held in _pulled(graph):
-            if (piece := _cut(held, done, total)) is not None:
-                yield piece
-                done += piece.samples
-    if held is not None and done < total:  # the stretcher gives a little less than it is asked for
-        shape = held.to_ndarray().shape
-        channels = 1 if held.format.is_planar else len(held.layout.channels)
-        silence = np.zeros((shape[0], (total - done) * channels), held.to_ndarray().dtype)
-        yield _frame(silence, held.format.name, held.layout.name, held.sample_rate, done)
-
-
-def _tempo_graph(frame: av.AudioFrame, speed: float) -> Any:
-    from av.filter import Graph
-
-    graph = Graph()
-    last = graph.add_abuffer(
-        sample_rate=frame.sample_rate, format=frame.format.name, layout=frame.layout.name,
-        time_base=Fraction(1, frame.sample_rate),
-    )  # fmt: skip
-    steps = []
-    while speed < 0.5 or speed > 2.0:  # it sounds best in steps of up to two
-        steps.append(0.5 if speed < 1 else 2.0)
-        speed /= steps[-1]
-    for step in [*steps, speed]:
-        node = graph.add("atempo", f"{step:.9f}")
-        last.link_to(node)
-        last = node
-    node = graph.add("aformat", f"sample_fmts={frame.format.name}:channel_layouts={frame.layout.name}")
-    last.link_to(node)
-    sink = graph.add("abuffersink")
-    node.link_to(sink)
-    graph.configure()
-    return graph
-
-
-def _pulled(graph: Any) -> Iterator[av.AudioFrame]:
-    try:
-        while True:
-            yield graph.pull()
-    except (av.error.BlockingIOError, av.error.EOFError):
+def hastened(frames: Iterator[av.AudioFrame], speed: Fraction, total: int, fmt: str = "fltp") -> Iterator[av.AudioFrame]:
+    """The same sound ``speed`` times as fast at its own pitch, ``total`` samples long, stamped from 0. ``frames`` are planar
+    floats; ``fmt`` is that, or ``s32`` (interleaved)."""
+    if (first := next(frames, None)) is None:
         return
+    done, rate, layout = 0, first.sample_rate, first.layout.name
+    blocks = (np.asarray(frame.to_ndarray(), np.float32) for frame in itertools.chain((first,), frames))
+    for block in stretched(blocks, rate, speed, total):
+        data = block if fmt == "fltp" else _whole(block)
+        yield _frame(data, fmt, layout, rate, done)
+        done += block.shape[1]
 
 
-def _cut(frame: av.AudioFrame, done: int, total: int) -> av.AudioFrame | None:
-    take = min(frame.samples, total - done)
-    if take <= 0:
-        return None
-    channels = 1 if frame.format.is_planar else len(frame.layout.channels)
-    data = np.ascontiguousarray(frame.to_ndarray()[:, : take * channels])
-    return _frame(data, frame.format.name, frame.layout.name, frame.sample_rate, done)
+def _whole(block: NDArray[np.float32]) -> NDArray[np.int32]:
+    """Planar floats as interleaved 32-bit samples, (1, samples × channels)."""
+    top = 2.0**31
+    codes = np.clip(np.rint(block.T.astype(np.float64) * top), -top, top - 1).astype(np.int32)
+    return np.ascontiguousarray(codes.reshape(1, -1))
 
 
 def encoded(
@@ -168,9 +131,9 @@ def encoded(
     fmt = _FORMATS[codec]
 
     def packets() -> Iterator[av.Packet]:
-        frames = samples(path, start, stop, index, layout, fmt, rate)
+        frames = samples(path, start, stop, index, layout, fmt if speed == 1 else "fltp", rate)
         if speed != 1:
-            frames = hastened(frames, speed, int((stop - start) / speed * rate))
+            frames = hastened(frames, speed, int((stop - start) / speed * rate), fmt)
         for frame in frames:
             yield from stream.encode(frame)
         yield from stream.encode(None)

@@ -14,6 +14,7 @@ import numpy as np
 
 from ..errors import RenderFailed
 from .formats import PixelFormat, Plane
+from .packets import packet_print, quantiser
 
 
 def _encoder_of(standard: str) -> str:
@@ -28,6 +29,8 @@ def _encoder_of(standard: str) -> str:
 
 # What a card calls an encoder → the library's own identifier. ST 2019-1 is the standard of VC-3.
 ENCODERS = {"h264": "libx264", "h265": "libx265", "st2019": _encoder_of("VC3"), "ffv1": "ffv1"}
+
+EXACT = {"ffv1"}  # gives back each sample as it went in
 
 TAG_CURVES = {"bt709": 1, "srgb": 13, "gamma22": 4, "linear": 8, "pq": 16, "hlg": 18, "bt1886": 1}
 TAG_PRIMARIES = {"bt709": 1, "bt2020": 9, "p3-d65": 12}
@@ -103,6 +106,8 @@ class Writer:
         self, path: Path, spec: VideoSpec, threads: int = 0, timecode: str | None = None, faststart: bool = False
     ) -> None:
         self.path, self.spec, self._packets = path, spec, 0
+        self.prints: list[int] = []  # of the packets, as they left the encoder
+        self._steps: list[tuple[int, float]] = []
         try:
             self.container = av.open(
                 str(path),
@@ -118,6 +123,8 @@ class Writer:
                 self.stream: Any = stream
                 self.stream.width, self.stream.height = spec.raster
                 self.stream.pix_fmt = spec.format.av_name
+                if spec.encoder == "h265" and path.suffix != ".mkv":
+                    self.stream.codec_context.codec_tag = "hvc1"  # parameter sets in the header alone (14496-15, 8.4.1)
                 context: Any = self.stream.codec_context
                 context.time_base = spec.time_base
                 context.gop_size = spec.gop
@@ -163,6 +170,11 @@ class Writer:
             planes = [planes[2], planes[0], planes[1]]
         return frame, tuple(planes)
 
+    @property
+    def quantisers(self) -> list[float]:
+        """Of each frame in the order in which they are shown; 0 where the encoder does not say."""
+        return [step for _, step in sorted(self._steps)]
+
     @staticmethod
     def loose(spec: VideoSpec) -> tuple[Plane, ...]:
         """Planes of a frame's size that no encoder will see."""
@@ -180,6 +192,8 @@ class Writer:
         try:
             for packet in self.stream.encode(frame):
                 self._mend_decode_time(packet)
+                self.prints.append(packet_print(bytes(packet), self.spec.encoder, framed=False))
+                self._steps.append((packet.pts or 0, quantiser(packet)))
                 self.container.mux(packet)
         except (av.FFmpegError, OSError) as error:
             raise RenderFailed(

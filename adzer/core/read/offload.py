@@ -26,6 +26,7 @@ from typing import Any
 import xxhash
 
 from ..errors import AdzerError, Cancelled, UnreadableError
+from ..media import disk
 from .card import PART, Item, Oddity, Survey, shown, survey
 
 TEMPLATE = "{year}/{month}/{job}/{camera}"
@@ -321,7 +322,7 @@ class _Run:
                     continue
                 if fresh:
                     os.utime(path, ns=(item.changed_ns, item.changed_ns))
-                    if not _name(path, target):
+                    if not disk.name(path, target):
                         good = False
                         self._differs(item, root, "a file of that name has come there meanwhile")
                         continue
@@ -337,8 +338,7 @@ class _Run:
         digest = xxhash.xxh3_128()
         handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
         try:
-            with contextlib.suppress(OSError):
-                os.posix_fadvise(handle, 0, 0, os.POSIX_FADV_DONTNEED)
+            disk.forget(handle)
             while got := os.readv(handle, [buffer]):
                 self.control.check()
                 digest.update(buffer[:got])
@@ -358,6 +358,9 @@ class _Part:
     def __init__(self, target: Path) -> None:
         self.path = _part_of(target)
         target.parent.mkdir(parents=True, exist_ok=True)
+        with contextlib.suppress(FileNotFoundError):
+            if os.lstat(self.path).st_nlink > 1:  # killed between two names: what it holds is another file's, too
+                self.path.unlink()
         self.handle = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
         self.have, self.at = os.fstat(self.handle).st_size, 0
 
@@ -378,26 +381,6 @@ class _Part:
     def finish(self, size: int) -> None:
         os.ftruncate(self.handle, size)
         os.fsync(self.handle)
-
-
-def _name(part: Path, target: Path) -> bool:
-    """Gives a part its name unless that is taken; False then. The folder is flushed, too."""
-    try:
-        os.link(part, target)
-        part.unlink()
-    except FileExistsError:
-        return False
-    except OSError:  # a disk without hard links
-        if os.path.lexists(target):
-            return False
-        part.rename(target)
-    handle = os.open(target.parent, os.O_RDONLY)
-    try:
-        with contextlib.suppress(OSError):
-            os.fsync(handle)
-    finally:
-        os.close(handle)
-    return True
 
 
 class _Manifest:

@@ -1,0 +1,146 @@
+"""Frames that went into an encoder against frames that came out of a decoder, by their looks: is it the same picture?
+
+Compression takes and adds at random, a fault does it with system. So what is fitted to the differences of a frame's blocks is what
+faults do (an offset, a gain, a movement; detail lost or come in), with limits that are tight, and what is left over has one that
+follows the quantiser. The limits were set on footage that is not ours, over the whole range of qualities (``docs/numbers.md``).
+All numbers are in codes of 8 bits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .witness import Look, block_side, luma_blocks
+
+Array = NDArray[np.float64]
+
+NEAR = 12  # frames about one whose quantisers count for it, as it may rest on theirs
+UNSAID = 4.0  # the step that is assumed where an encoder states none that means one
+CLEARLY = 0.4  # a neighbour is nearer than this share of the own difference: the frames were exchanged
+SPARED = 0.1  # share of an edge that any encoder may take
+SUMMIT = 0.1  # share of the blocks, those with most detail, by which blur is judged
+
+
+@dataclass(frozen=True)
+class Fault:
+    """``size`` and ``limit`` of the worst frame, or of the middle one of all frames (``frame`` −1)."""
+
+    name: str
+    frame: int
+    size: float
+    limit: float
+
+
+def step_of(quantiser: float, encoder: str) -> float:
+    """Quantiser → the distance between two levels of a coefficient, in codes of 8 bits."""
+    if quantiser <= 0:
+        return UNSAID
+    if encoder in ("h264", "h265"):
+        return float(2 ** ((min(quantiser, 51) - 4) / 6))  # H.264, 8.5.9; H.265, 8.6.4
+    return UNSAID + quantiser / 4
+
+
+def steps_about(quantisers: Sequence[float], encoder: str) -> Array:
+    """For each frame the largest step near it."""
+    steps = np.array([step_of(q, encoder) for q in quantisers])
+    if len(steps) == 0:
+        return steps
+    padded = np.pad(steps, NEAR, mode="edge")
+    return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * NEAR + 1).max(axis=1))
+
+
+@dataclass(frozen=True)
+class _Frame:
+    """What one frame's differences come to."""
+
+    offset: float
+    gain: float
+    right: float
+    down: float
+    rest: float
+    most: float
+    other: float  # the rest against the nearest other frame
+    chroma: float
+    chroma_rest: float
+    added: float
+    lost: float  # of the steepest edges, beyond what is spared
+
+
+class Comparison:
+    """Takes frames one by one; ``faults()`` then says what is wrong. ``raster`` of the frames, ``bits`` of their codes."""
+
+    def __init__(self, raster: tuple[int, int], bits: int) -> None:
+        self.luma, self.side, self.scale = luma_blocks(raster), block_side(raster[0]), 2.0 ** (bits - 8)
+        self.found: list[_Frame] = []
+        self.steps: list[float] = []
+
+    def add(self, wanted: Look, found: Look, others: Sequence[Look], step: float) -> None:
+        """A frame as it went in and as it came out; ``others`` that went in before and after it."""
+        n, k = self.luma, self.scale
+        before, after = wanted.means.astype(np.float64) / k, found.means.astype(np.float64) / k
+        apart = after - before
+        luma, chroma = apart[:n], apart[n:]
+        tilt = wanted.tilt.astype(np.float64) / k
+        level = before[:n] - before[:n].mean()
+        causes = np.stack([np.ones(n), level, -tilt[0], -tilt[1]], axis=1)
+        weight = causes.T @ causes + np.diag([1e-9, 1.0, 1.0, 1.0])  # a flat picture tells nothing of gain and movement
+        fitted = np.linalg.solve(weight, causes.T @ luma)
+        other = min((_rms(after[:n] - o.means[:n] / k) for o in others), default=np.inf)
+        detail = wanted.detail.astype(np.float64) / k
+        change = found.detail.astype(np.float64) / k - detail
+        edge = wanted.edge.astype(np.float64) / k
+        top = np.argsort(edge)[-max(1, int(SUMMIT * n)) :]
+        halves = np.split(chroma, 2) if len(chroma) else [np.zeros(1)]
+        offset, gain, right, down = (float(v) for v in fitted)
+        chroma_off, chroma_rest = max(abs(float(h.mean())) for h in halves), max(_rms(h) for h in halves)
+        added, lost = float(change.max()), float((edge * (1 - SPARED) - found.edge / k)[top].mean())
+        most = float(np.abs(luma).max())
+        self.found.append(_Frame(offset, gain, right, down, _rms(luma), most, other, chroma_off, chroma_rest, added, lost))
+        self.steps.append(step)
+
+    def faults(self) -> list[Fault]:
+        """The worst of each kind, none if all is well."""
+        if not self.found:
+            return []
+        step, side = np.array(self.steps), self.side
+        get = {name: np.array([getattr(f, name) for f in self.found]) for name in _Frame.__dataclass_fields__}
+        rest = 0.4 + step * (0.15 + 1.2 / side)
+        rows: list[tuple[str, Array, Array]] = [
+            ("brightness", np.abs(get["offset"]), 0.5 + 0.08 * step),
+            ("contrast", np.abs(get["gain"]), 0.02 + 0.004 * step),
+            ("place", np.maximum(np.abs(get["right"]), np.abs(get["down"])), 0.5 + 0.04 * step),
+            ("picture", get["rest"], rest),
+            ("one place of the picture", get["most"], 6 * rest),
+            ("colour", get["chroma"], 0.4 + 0.06 * step),
+            ("colours", get["chroma_rest"], 2 * rest),
+            ("noise", get["added"], 5 + step * (0.6 + 6 / side)),
+            ("sharpness", get["lost"], 2.0 + 0.9 * step),
+        ]  # fmt: skip
+        found = []
+        for name, size, limit in rows:
+            at = int(np.argmax(size / limit))
+            if size[at] > limit[at]:
+                found.append(Fault(name, at, float(size[at]), float(limit[at])))
+        middle = float(np.median(step))
+        for name, sizes, most in (
+            ("brightness of all", get["offset"], 0.3 + 0.03 * middle),
+            ("contrast of all", get["gain"], 0.012 + 0.0015 * middle),
+            ("sharpness of all", np.maximum(get["lost"], 0), 1.5 + 0.85 * middle),
+            ("place of all", get["right"], 0.15 + 0.01 * middle),
+            ("place of all", get["down"], 0.15 + 0.01 * middle),
+        ):
+            if (off := abs(float(np.median(sizes)))) > most:
+                found.append(Fault(name, -1, off, most))
+        taken = (get["other"] < CLEARLY * get["rest"]) & (get["rest"] > 0.2 + 0.02 * step)
+        if taken.any():
+            at = int(np.argmax(taken))
+            found.append(Fault("order", at, float(get["other"][at]), float(get["rest"][at])))
+        return found
+
+
+def _rms(values: Array) -> float:
+    return float(np.sqrt(np.mean(values**2)))

@@ -90,10 +90,29 @@ def halving_taps() -> NDArray[np.float32]:
     return np.asarray(weights / weights.sum(), dtype=np.float32)
 
 
+# Halves of symmetric kernels from the middle outwards. Solved by linear programming: least of what lies above 0.36 cycles a
+# sample, so that after the interpolation of ``axis_filter`` at least 0.975 of chroma is left at a quarter cycle a chroma sample
+# and 0.86 at 0.45, with steps that overshoot by less than 1.8 % (by less than 8 and 6 %, where there was nothing to interpolate).
+_ON_SAMPLE = (0.6241, 0.2680, -0.0662, -0.0532, 0.0394)
+_BETWEEN = (0.5051, 0.0549, -0.1029, 0.0429)
+
+
 def chroma_reduction(count: int, sub: int, cosited: bool, size: int) -> AxisFilter:
-    """From every sample to every ``sub``-th: (1 2 1)/4 on a co-sited sample, (1 3 3 1)/8 about a place between two."""
+    """From every sample to every ``sub``-th, on a sample or midway between two; made for the way back through the
+    interpolation that it follows, and sharp: see above."""
     if sub == 1:
         return AxisFilter(np.arange(count, dtype=np.int32), np.ones((count, 1), np.float32))
+    half = np.array(_ON_SAMPLE if cosited else _BETWEEN)
+    weights = np.concatenate([half[:0:-1], half] if cosited else [half[::-1], half])
+    first = 1 - len(half) if not cosited else -(len(half) - 1)
+    index = np.arange(count)[:, None] * sub + first + np.arange(len(weights))
+    return _folded(index, np.broadcast_to(weights / weights.sum(), index.shape), size)
+
+
+def simple_reduction(count: int, sub: int, cosited: bool, size: int) -> AxisFilter:
+    """What cameras do: (1 2 1)/4 on a co-sited sample, (1 3 3 1)/8 about a place between two."""
+    if sub == 1:
+        return chroma_reduction(count, sub, cosited, size)
     at = np.arange(count)[:, None] * sub
     if cosited:
         index, weights = at + np.array([-1, 0, 1]), np.array([0.25, 0.5, 0.25])

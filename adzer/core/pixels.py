@@ -132,6 +132,29 @@ class PixelPlan:
             pair.append(chroma_reduction(self.warp.picture[axis] // sub, sub, on, self.warp.picture[axis]))
         return pair[0], pair[1]
 
+    @cached_property
+    def apart(self) -> bool:
+        """Does each delivered plane come of one recorded plane alone? Chroma then goes from recorded to delivered in one
+        filter, and what is neither moved nor scaled comes out as it was."""
+        if self.chain is not None or isinstance(self.warp, MapWarp) or self.source.format.chroma == "4:0:0":
+            return False
+        mixing = self.in_matrix[:, :3] - np.diag(np.diag(self.in_matrix[:, :3]))
+        return float(np.abs(mixing).max()) < 1e-9 * float(np.abs(self.in_matrix[:, :3]).max())
+
+    @cached_property
+    def direct(self) -> tuple[AxisFilter, AxisFilter]:
+        """Delivered chroma from recorded chroma, where the planes stay apart: (columns, rows)."""
+        pair = []
+        for axis in (0, 1):
+            inner, outer = self.source.format.sub[axis], self.target.format.sub[axis]
+            on = [cosited(s.siting, vertical=axis == 1) for s in (self.source, self.target)]
+            assert isinstance(self.warp, AxisWarp)
+            scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
+            first = (scale * chroma_offset(outer, on[1]) + offset - chroma_offset(inner, on[0])) / inner
+            size = self.source.format.plane_size(self.source_raster, 1)[axis]
+            pair.append(axis_filter(self.warp.picture[axis] // outer, scale * outer / inner, first, size))
+        return pair[0], pair[1]
+
     @property
     def kind(self) -> int:
         """0: no colour, 1: table–matrix–table, 2: shaper and lattice."""
@@ -246,6 +269,14 @@ def _repeating(filter_: AxisFilter, every: int, step: int) -> tuple[int, int]:
     return (lo, hi - (hi - lo) % every) if hi - lo > 48 else (0, 0)
 
 
+def _halving(half: AxisFilter, taps: int, size: int) -> tuple[int, int]:
+    """The columns that ``bands.filter_halving`` can make of a row of ``size``, whose kernel has ``taps`` with its padding."""
+    lo, hi = _repeating(half, every=1, step=2)
+    while hi > lo and int(half.start[lo]) + 2 * (hi - lo + (taps - 1) // 2) > size:
+        hi -= 1
+    return lo, hi
+
+
 def _lines(values: Array, places: Array, between: Array) -> Floats:
     """Cells of straight pieces over ``places``, as (value at 0, slope).
 
@@ -270,11 +301,17 @@ class Processor:
         n, rows = plan.warp.picture
         half, half_rows = plan.reduction
         vertical = plan.target.format.sub[1] > 1
-        self._between = np.empty((2, rows if vertical else 0, len(half.start)), np.float32)
+        self._between = np.empty((2, rows if vertical and not plan.apart else 0, len(half.start)), np.float32)
         self._half_rows = (half_rows.start, half_rows.weights)
         self._colour = self._coloured()
         self._sampler: Sampler | None = None
-        if isinstance(plan.warp, MapWarp):
+        self._planes: list[tuple[Any, ...]] = []
+        if plan.apart:
+            for c, (across, down) in enumerate((plan.luma, plan.direct, plan.direct)):
+                span, gain = across.span, (plan.in_matrix[c, c], plan.in_matrix[c, 3])
+                columns = _columns(across, span[0])
+                self._planes.append((down.start, down.weights, columns, np.array(span), *np.array(gain, np.float32)))
+        elif isinstance(plan.warp, MapWarp):
             halved = plan.target.format.sub == (2, 2)
             self._sampler = Sampler(plan.warp, plan.source.format, plan.source.siting, halved, self.threads)
         else:
@@ -284,8 +321,7 @@ class Processor:
                 np.array([first_y, count_y]), np.array([first_c, count_c]),
             )  # fmt: skip
         starts, weights, _ = _columns(half)
-        plain = half.weights.shape[1] <= 3 and plan.target.format.sub[0] == 2
-        self._half = (starts, weights, _repeating(half, every=1, step=2) if plain else (0, 0))
+        self._half = (starts, weights, _halving(half, weights.shape[0], n))
         self._dither = np.tile(DITHER, (1, -(-n // DITHER.shape[1])))
 
     def _coloured(self) -> tuple[Any, ...]:
@@ -346,6 +382,15 @@ class Processor:
         top, places = plan.target.top, plan.places
         last = (places, self._half, plan.target.format.sub[0] > 1, self._between, self._dither, top)
         sampler, rows = self._sampler, plan.warp.picture[1]
+        if plan.apart:
+
+            def piece(part: tuple[int, tuple[int, int]]) -> None:
+                c, span = part
+                place = places[min(c, 1)]
+                k.plane_band(planes[c], *self._planes[c], target[c], place, self._dither, top, *span)
+
+            list(self._pool.map(piece, [(c, s) for c in range(3) for s in self._bands(len(self._planes[c][0]))]))
+            return
         if sampler is None:
 
             def band(span: tuple[int, int]) -> None:

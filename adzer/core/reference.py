@@ -66,9 +66,16 @@ def delivered_444(plan: PixelPlan, planes: tuple[Plane, ...]) -> Array:
 
 def deliver(plan: PixelPlan, planes: tuple[Plane, ...]) -> tuple[NDArray[np.int64], ...]:
     """The delivered planes, bars and all, as whole codes."""
-    codes = delivered_444(plan, planes)
-    columns, rows = plan.reduction
-    full = [codes[..., 0], resample(codes[..., 1], columns, rows), resample(codes[..., 2], columns, rows)]
+    if plan.apart:
+        pairs = (plan.luma, plan.direct, plan.direct)
+        full = [
+            resample(p.astype(np.float64), *pair) * plan.in_matrix[c, c] + plan.in_matrix[c, 3]
+            for c, (p, pair) in enumerate(zip(planes, pairs, strict=True))
+        ]
+    else:
+        codes = delivered_444(plan, planes)
+        columns, rows = plan.reduction
+        full = [codes[..., 0], resample(codes[..., 1], columns, rows), resample(codes[..., 2], columns, rows)]
     out = []
     for i, plane in enumerate(full):
         w, h = plan.target.format.plane_size(plan.warp.raster, i)

@@ -30,6 +30,8 @@ def run() -> None:
             out = [np.zeros(target.format.plane_size(warp.raster, i)[::-1], target.format.dtype) for i in range(3)]
             with Processor(PixelPlan(source, (64, 54), warp, chain, target), 1) as processor:
                 processor.run(tuple(planes), tuple(out))
+            with Processor(PixelPlan(source, (64, 54), warp, None, target), 1) as processor:
+                processor.run(tuple(planes), tuple(out))
             for lens in (Equirect((64, 54)), Round((64, 54), (Lens(32, 27, 27),))):
                 view = ViewWarp(
                     (64, 32), lens, ViewPath(keys=(Key(fov=150),)), (0, 0, 64, 54), (1.0, 0.5), (64, 36), (0, 2)

@@ -16,7 +16,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from adzer.core.errors import AdzerError
-from adzer.core.filters import chroma_reduction
+from adzer.core.filters import simple_reduction
 from adzer.core.intake import read_file
 from adzer.core.media.formats import PixelFormat
 from adzer.core.pixels import PixelPlan, Processor, Samples
@@ -236,7 +236,7 @@ def test_chroma_that_is_delivered_at_half_is_what_all_of_it_comes_to(heading):
         with Processor(PixelPlan(source, size, warp, None, target), 2) as processor:
             processor.run((luma, *chroma), planes)
         made.append(planes)
-    columns, rows = chroma_reduction(320, 2, True, 640), chroma_reduction(180, 2, False, 360)
+    columns, rows = simple_reduction(320, 2, True, 640), simple_reduction(180, 2, False, 360)
     for half, whole in zip(made[0][1:], made[1][1:], strict=True):
         across = (whole[:, columns.start[:, None] + np.arange(3)] * columns.weights[:, :3]).sum(-1)
         want = (across[rows.start[:, None] + np.arange(4)] * rows.weights[:, :4, None]).sum(1)

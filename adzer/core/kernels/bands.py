@@ -14,6 +14,8 @@ from .colour import colour_row
 from .compiled import inline, jit
 from .registers import LANES
 
+ROOM = 24  # floats by which working rows are longer than the picture is wide
+
 
 @jit
 def filter_rows(plane, start, weights, x0, out):
@@ -60,17 +62,29 @@ def filter_columns(row, starts, weights, lo, hi, out):
 
 @jit
 def filter_halving(row, starts, weights, lo, hi, scratch, out):
-    """The same for exact halving with one kernel of up to three taps: at every place, as vectors, then every second."""
-    part, n = out[lo:hi], hi - lo
+    """The same for exact halving with one kernel: even and odd samples are laid apart, and each half is read as vectors."""
+    part, n, taps = out[lo:hi], hi - lo, weights.shape[0]
     origin = np.int64(starts[lo])
-    wa, wb, wc = weights[0, lo], weights[1, lo], weights[2, lo]
-    m = 2 * n - 1
-    a, b, c = row[origin : origin + m], row[origin + 1 : origin + 1 + m], row[origin + 2 : origin + 2 + m]
-    every = scratch[:m]
+    m = n + (taps - 1) // 2
+    even, odd = scratch[:m], scratch[m : 2 * m]
+    pairs = row[origin : origin + 2 * m]
     for i in range(m):
-        every[i] = wa * a[i] + wb * b[i] + wc * c[i]
+        even[i] = pairs[2 * i]
+        odd[i] = pairs[2 * i + 1]
     for i in range(n):
-        part[i] = every[2 * i]
+        part[i] = np.float32(0.0)
+    for k in range(0, taps, 6):
+        first = k // 2
+        wa, wb, wc = weights[k, lo], weights[k + 1, lo], weights[k + 2, lo]
+        a, b, c = even[first : first + n], odd[first : first + n], even[first + 1 : first + 1 + n]
+        if k + 3 < taps:
+            wd, we, wf = weights[k + 3, lo], weights[k + 4, lo], weights[k + 5, lo]
+            d, e, f = odd[first + 1 : first + 1 + n], even[first + 2 : first + 2 + n], odd[first + 2 : first + 2 + n]
+            for i in range(n):
+                part[i] += wa * a[i] + wb * b[i] + wc * c[i] + wd * d[i] + we * e[i] + wf * f[i]
+        else:
+            for i in range(n):
+                part[i] += wa * a[i] + wb * b[i] + wc * c[i]
 
 
 @jit
@@ -179,7 +193,7 @@ def render_band(
     work = np.zeros((3, n + LANES), np.float32)
     bits = work.view(np.int32)
     index = np.empty(n, np.int32)
-    scratch = np.empty(n + 8, np.float32)
+    scratch = np.empty(n + ROOM, np.float32)
     raw0, raw1 = np.zeros(luma_span[1] + 8, np.float32), np.zeros(chroma_span[1] + 8, np.float32)
     used0, used1 = raw0[: luma_span[1]], raw1[: chroma_span[1]]
     phases = np.empty((2, n // 2 + 1), np.float32)
@@ -208,7 +222,7 @@ def finish_band(
     work = np.zeros((3, n + LANES), np.float32)
     bits = work.view(np.int32)
     index = np.empty(n, np.int32)
-    scratch = np.empty(n + 8, np.float32)
+    scratch = np.empty(n + ROOM, np.float32)
     less = np.empty(half[0].shape[0], np.float32)
     for row in range(row0, row1):
         for c in range(3):
@@ -222,6 +236,26 @@ def finish_band(
                 for i in range(n):
                     channel[i] = black[c] + (channel[i] - black[c]) * share[i]
         _deliver_row(work, n, row, target, place, half, half_mode, between, dither, top, less, scratch)
+
+
+@jit
+def plane_band(plane, starts, weights, columns, span, gain, shift, target, place, dither, top, row0, row1):
+    """Delivered rows ``row0`` … ``row1−1`` of one plane from one recorded plane: each code is filtered once, times ``gain``,
+    plus ``shift``, dithered and made whole.
+
+    starts, weights   of the rows' filter;  columns: starts, weights laid out (taps, columns), kind (see ``_columns``)
+    span    first column that is needed of the recorded plane, and how many;  place: x, y in the delivered plane
+    """
+    n = columns[0].shape[0]
+    raw, line, phases = np.empty(span[1], np.float32), np.empty(n, np.float32), np.empty((2, n), np.float32)
+    m = dither.shape[0] - 1
+    for row in range(row0, row1):
+        filter_rows(plane, starts[row], weights[row], span[0], raw)
+        _columns(raw, columns[0], columns[1], columns[2], phases, line)
+        for i in range(n):
+            line[i] = line[i] * gain + shift
+        y = row + place[1]
+        quantise(line, dither[y & m, :n], top, target[y, place[0] : place[0] + n])
 
 
 @jit

@@ -22,7 +22,7 @@ from ..colour import cards as colour_cards
 from ..colour.chain import shoulder
 from ..colour.primaries import rgb_to_rgb
 from ..errors import AdzerError
-from ..filters import chroma_reduction, cosited
+from ..filters import cosited, simple_reduction
 from ..media import boxes
 from ..media.boxes import SphereTags
 from ..media.encode import VideoSpec, VideoTags, Writer
@@ -168,8 +168,8 @@ def record(camera: Camera, light: Array, frame: int, seed: int = 1) -> tuple[NDA
             plane = codes[..., 0]
         else:
             sx, sy = form.format.sub
-            columns = chroma_reduction(w, sx, cosited(r.siting, False), camera.raster[0])
-            rows = chroma_reduction(h, sy, cosited(r.siting, True), camera.raster[1])
+            columns = simple_reduction(w, sx, cosited(r.siting, False), camera.raster[0])
+            rows = simple_reduction(h, sy, cosited(r.siting, True), camera.raster[1])
             plane = resample(codes[..., i], columns, rows)
         planes.append(np.clip(np.floor(plane + rng.random(plane.shape)), 0, form.top).astype(np.int64))
     return tuple(planes)

@@ -16,7 +16,7 @@ import numpy as np
 from ..colour import cards as colour_cards
 from ..colour import curves
 from ..colour.chain import shoulder
-from ..filters import chroma_reduction
+from ..filters import simple_reduction
 from ..media.encode import VideoSpec, VideoTags, Writer
 from ..media.formats import PixelFormat
 from ..pixels import Samples
@@ -191,7 +191,7 @@ def planes(case: Case, time: float, samples: int = 1) -> tuple[np.ndarray, ...]:
         plane = codes[..., i]
         if i:
             sx, sy = form.format.sub
-            plane = resample(plane, chroma_reduction(pw, sx, True, w), chroma_reduction(ph, sy, False, h))
+            plane = resample(plane, simple_reduction(pw, sx, True, w), simple_reduction(ph, sy, False, h))
         made.append(np.clip(np.floor(plane + rng.random(plane.shape)), 0, form.top).astype(np.int64))
     return tuple(made)
 

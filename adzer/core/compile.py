@@ -174,7 +174,9 @@ def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
     chain: ColourChain | None = walked["colour"].result.adds
     siting = card.siting if card.chroma == "4:2:0" else "left"
     target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", siting)
-    return PixelPlan(assumed_samples(facts, walked.route.read), facts.raster, shaped.warp, chain, target)
+    picture = walked["read"].after
+    source = assumed_samples(facts, walked.route.read).turned(picture.turn)
+    return PixelPlan(source, picture.raster, shaped.warp, chain, target, picture.turn)
 
 
 def copy_plan(order: Order) -> PixelPlan:
@@ -200,16 +202,17 @@ def preview_plan(walked: Walk, facts: probe.FileFacts, width: int, height: int) 
 
 def recorded_plan(facts: probe.FileFacts, walked: Walk, width: int, height: int, desqueezed: bool = True) -> PixelPlan:
     """The picture as it is recorded: no colour. Framed as delivered (for the wipe), or whole."""
-    source = assumed_samples(facts, walked.route.read)
+    picture = walked["read"].after
+    source = assumed_samples(facts, walked.route.read).turned(picture.turn)
     matrix = source.matrix if source.matrix != "rgb" else "bt709"
     target = Samples(PixelFormat(10, "4:4:4"), matrix, True)
     shaped = walked["shape"].result.adds
     if desqueezed and shaped is not None:
         warp = shaped.warp
     else:
-        whole = (max(2, facts.raster[0] // 2 * 2), max(2, facts.raster[1] // 2 * 2))
+        whole = (max(2, picture.raster[0] // 2 * 2), max(2, picture.raster[1] // 2 * 2))
         warp = AxisWarp(whole, (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0)), whole)
-    return PixelPlan(source, facts.raster, warp.at_size(width, height), None, target)
+    return PixelPlan(source, picture.raster, warp.at_size(width, height), None, target, picture.turn)
 
 
 def compile_order(order: Order) -> RenderPlan:

@@ -20,6 +20,7 @@ from .ledger import Edit, Ledger
 from .media.probe import FileFacts
 from .read.group import Doubt
 from .read.seen import Seen
+from .read.step import turn_of, upright_raster
 from .route import Route
 
 _COLUMNS = (
@@ -73,6 +74,15 @@ class Shot(msgspec.Struct, frozen=True):
     @property
     def frames(self) -> int:
         return self.stop - self.start
+
+    @property
+    def raster(self) -> tuple[int, int]:
+        """Of the recorded picture as it stands upright."""
+        return upright_raster(self.facts, self.route.read)
+
+    @property
+    def turn(self) -> int:
+        return turn_of(self.facts, self.route.read)
 
 
 def take_before(shot: Shot, shots: Iterable[Shot]) -> Shot | None:

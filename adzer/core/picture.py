@@ -24,7 +24,10 @@ class Picture(msgspec.Struct, frozen=True):
     matrix          ``bt709``, ``bt2020``, ``bt601`` or ``rgb`` (H.273, MatrixCoefficients)
     bits            nominal depth, 8–16
     chroma          ``4:2:0``, ``4:2:2``, ``4:4:4``, ``4:0:0``
-    siting          chroma sample location: ``left``, ``center``, ``topleft`` (H.273, Chroma420SampleLocType)
+    siting          chroma sample location: ``left``, ``center``, ``topleft``, ``top``, ``bottomleft``, ``bottom`` (H.273,
+                    Chroma420SampleLocType)
+    turn            degrees clockwise, 0, 90, 180 or 270, by which the recorded samples are turned to stand upright; all else
+                    here is of the upright picture
     rate            frames a second, exact
     timecode        of the first frame
     duration        seconds, exact
@@ -46,6 +49,7 @@ class Picture(msgspec.Struct, frozen=True):
     bits: int | None = None
     chroma: str | None = None
     siting: str | None = None
+    turn: int = 0
     rate: Fraction | None = None
     constant_rate: bool | None = None
     timecode: str | None = None

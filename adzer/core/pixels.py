@@ -6,7 +6,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import cached_property
 from typing import Any
@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from .colour.chain import BRIGHTEST, ColourChain
 from .colour.pieces import EVEN, ChainPieces, chain_pieces
 from .colour.primaries import code_scale, rgb_to_ycbcr
-from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile
+from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile, turned_siting
 from .media.formats import PixelFormat, Plane
 from .warp import MapWarp, Sampler, frozen, smaller
 
@@ -63,6 +63,14 @@ class Samples:
             forward = saturation * forward + (1 - saturation) * np.broadcast_to(luma, (3, 3))
         return np.column_stack([forward * scale[:, None], offset])
 
+    def turned(self, turn: int) -> Samples:
+        """Of the same picture turned clockwise by ``turn`` degrees."""
+        form = self.format
+        if turn % 180 and form.chroma in ("4:2:2", "4:4:0"):
+            form = replace(form, chroma="4:4:0" if form.chroma == "4:2:2" else "4:2:2")
+        siting = self.siting if form.chroma in ("4:4:4", "4:0:0") else turned_siting(self.siting, turn)
+        return replace(self, format=form, siting=siting)
+
     def black(self) -> tuple[int, int, int]:
         """Codes of black in each plane."""
         offset = code_scale(self.format.bits, self.limited, self.matrix)[1]
@@ -94,20 +102,23 @@ class AxisWarp:
 
 @dataclass(frozen=True)
 class PixelPlan:
-    """Source samples, warp, colour, delivered samples; every table that follows from them is computed once."""
+    """Source samples, warp, colour, delivered samples; every table that follows from them is computed once.
+
+    ``source`` and ``source_raster`` are of the recorded picture once it was turned clockwise by ``turn`` degrees.
+    """
 
     source: Samples
     source_raster: tuple[int, int]
     warp: AxisWarp | MapWarp
     chain: ColourChain | None
     target: Samples
+    turn: int = 0
 
     def _filter(self, axis: int, chroma: bool) -> AxisFilter:
         assert isinstance(self.warp, AxisWarp)
         sub = self.source.format.sub[axis] if chroma else 1
-        on = cosited(self.source.siting, vertical=axis == 1)
         scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
-        first = (scale * 0.5 + offset - chroma_offset(sub, on)) / sub
+        first = (scale * 0.5 + offset - chroma_offset(self.source.siting, axis, sub)) / sub
         size = self.source.format.plane_size(self.source_raster, 1 if chroma else 0)[axis]
         return axis_filter(self.warp.picture[axis], scale / sub, first, size)
 
@@ -147,10 +158,10 @@ class PixelPlan:
         pair = []
         for axis in (0, 1):
             inner, outer = self.source.format.sub[axis], self.target.format.sub[axis]
-            on = [cosited(s.siting, vertical=axis == 1) for s in (self.source, self.target)]
             assert isinstance(self.warp, AxisWarp)
             scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
-            first = (scale * chroma_offset(outer, on[1]) + offset - chroma_offset(inner, on[0])) / inner
+            there = scale * chroma_offset(self.target.siting, axis, outer) + offset
+            first = (there - chroma_offset(self.source.siting, axis, inner)) / inner
             size = self.source.format.plane_size(self.source_raster, 1)[axis]
             pair.append(axis_filter(self.warp.picture[axis] // outer, scale * outer / inner, first, size))
         return pair[0], pair[1]
@@ -306,6 +317,7 @@ class Processor:
         self._colour = self._coloured()
         self._sampler: Sampler | None = None
         self._planes: list[tuple[Any, ...]] = []
+        self._turned: tuple[Plane, ...] = ()
         if plan.apart:
             for c, (across, down) in enumerate((plan.luma, plan.direct, plan.direct)):
                 span, gain = across.span, (plan.in_matrix[c, c], plan.in_matrix[c, 3])
@@ -358,6 +370,17 @@ class Processor:
     def close(self) -> None:
         self._pool.shutdown()
 
+    def _upright(self, source: tuple[Plane, ...]) -> tuple[Plane, ...]:
+        """The recorded planes turned into working memory, every sample as it is."""
+        plan, form = self.plan, self.plan.source.format
+        if not self._turned:
+            sizes = [form.plane_size(plan.source_raster, i) for i in range(len(source))]
+            self._turned = tuple(np.empty((h, w), form.dtype) for w, h in sizes)
+        for plane, into in zip(source, self._turned, strict=True):
+            h, w = into.shape if plan.turn == 180 else into.shape[::-1]
+            np.copyto(into, np.rot90(plane[:h, :w], -plan.turn // 90))
+        return self._turned
+
     def fill_bars(self, target: tuple[Plane, ...]) -> None:
         """Black around the picture; the picture itself is left alone."""
         plan = self.plan
@@ -377,6 +400,7 @@ class Processor:
         ``time``: seconds of the recording, where a view that moves is at that moment.
         """
         plan, k = self.plan, self._kernels
+        source = self._upright(source) if plan.turn else source
         planes = tuple(frozen(p) for p in ((source[0],) * 3 if len(source) == 1 else source))
         self.fill_bars(target)
         top, places = plan.target.top, plan.places

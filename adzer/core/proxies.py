@@ -61,8 +61,9 @@ def shown_with(shot: Shot, walked: Walk, route: Route, on_proxies: bool) -> tupl
         return shot.facts, route
     read = walked["read"].after
     if part.look == "look":
-        return part.facts, route.with_("read", curve="bt709", primaries="bt709", applied=None, range=None, matrix=None)
-    held = {"curve": read.curve, "primaries": read.primaries, "applied": None, "range": None, "matrix": None}
+        look = {"curve": "bt709", "primaries": "bt709", "applied": None, "range": None, "matrix": None, "turn": read.turn}
+        return part.facts, route.with_("read", **look)
+    held = {"turn": read.turn, "curve": read.curve, "primaries": read.primaries, "applied": None, "range": None, "matrix": None}
     return part.facts, route.with_("read", **held)
 
 

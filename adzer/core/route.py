@@ -140,6 +140,8 @@ def walk(
     card = card or _first_card(route)
     if route.deliver.lines is not None:
         card = msgspec.structs.replace(card, max_raster=route.deliver.largest(card.max_raster))
+    if seen is not None:
+        seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
     context = Context(facts, seen, card, job_rate, problem, usual)
     picture = read.tagged(facts)
     stops = []

@@ -25,7 +25,7 @@ from .compile import freeze, freeze_copy, preview_plan, recorded_plan
 from .errors import AdzerError
 from .intake import join_chapters, join_lenses, look_at, source_problem, take
 from .media import probe
-from .media.decode import Frame, Reader
+from .media.decode import Frame, Reader, upright
 from .media.probe import FileFacts
 from .pixels import PixelPlan, Processor
 from .read import play
@@ -220,13 +220,13 @@ FOLLOW_AT_ONCE = 20  # frames, so that it can be seen how far it is, and stopped
 
 
 def _follow(
-    facts: FileFacts, begun: track.Follower | track.Marked, first: int, stop: int
+    facts: FileFacts, begun: track.Follower | track.Marked, first: int, stop: int, turn: int
 ) -> tuple[track.Follower, list[track.Point]]:
     """Some frames on from a mark on frame ``first``, or from where it was left off before it; never beyond ``stop``."""
     points = []
     last = min(stop, first + FOLLOW_AT_ONCE)
     with Reader(facts.source, print_=facts.fingerprint) as reader:
-        frames = ((f.number, tuple(f.cropped(i) for i in range(len(f.planes)))) for f in reader.frames(first, last))
+        frames = ((f.number, upright(f, turn)) for f in reader.frames(first, last))
         if isinstance(begun, track.Marked):
             _, planes = next(frames)
             begun = begun.start(planes)

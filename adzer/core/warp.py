@@ -19,7 +19,7 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
-from .filters import chroma_offset, cosited, halving_taps, narrow_weights, patch_weights
+from .filters import chroma_offset, halving_taps, narrow_weights, patch_weights
 from .media.formats import PixelFormat, Plane
 from .shape.crop import CropPath, crops_at, inside
 from .shape.path import ViewPath, views_at
@@ -233,7 +233,7 @@ class Sampler:
         sx, sy = form.sub
         self._corner = [(y, x)] + [(y // sy, x // sx)] * 2
         self._sizes = [(h, w)] + [(h // sy, w // sx)] * 2
-        self._offset = [chroma_offset(n, cosited(siting, vertical=bool(i))) / n for i, n in enumerate((sx, sy))]
+        self._offset = [chroma_offset(siting, i, n) / n for i, n in enumerate((sx, sy))]
         self._rooms: queue.SimpleQueue[Any] = queue.SimpleQueue()
         for _ in range(threads):
             n = warp.picture[0]

@@ -212,7 +212,7 @@ def _shift_chunks(data: bytearray, start: int, stop: int, by: int) -> None:
 
 
 # --- Matroska ----------------------------------------------------------------------------------------------------
-_MASTERS = {0x18538067, 0x1654AE6B, 0xAE, 0xE0, 0x7670}  # Segment, Tracks, TrackEntry, Video, Projection
+_MASTERS = {0x18538067, 0x1654AE6B, 0xAE, 0xE0, 0x7670, 0x55B0}  # Segment, Tracks, TrackEntry, Video, Projection, Colour
 
 
 def _number(data: bytes, at: int, keep: bool) -> tuple[int, int]:
@@ -260,6 +260,26 @@ def _matroska(data: bytes) -> SphereTags | None:
     except (ValueError, IndexError):
         pass
     return SphereTags("Matroska elements", projection, eyes, first, bounds) if eyes or projection else None
+
+
+def matroska_siting(path: Path) -> str | None:
+    """Where a Matroska file says that chroma lies: ChromaSitingHorz 0x55B7 and ChromaSitingVert 0x55B8 (1: co-sited, 2: half)."""
+    held = {}
+    try:
+        with path.open("rb") as file:
+            data = file.read(1 << 20)
+        if data[:4] != b"\x1a\x45\xdf\xa3":
+            return None
+        for number, _, body, end in _elements(data, 0, len(data)):
+            if number in (0x55B7, 0x55B8):
+                held[number] = int.from_bytes(data[body : min(end, body + 8)], "big")
+            elif number == 0x1F43B675:
+                break
+    except (OSError, ValueError, IndexError):
+        pass
+    return {(1, 1): "topleft", (1, 2): "left", (2, 2): "center", (2, 1): "top"}.get(
+        (held.get(0x55B7, 0), held.get(0x55B8, 0))
+    )
 
 
 def put_into_matroska(path: Path, tags: SphereTags) -> None:

@@ -39,6 +39,11 @@ class Frame:
         return self.planes[plane][:h, :w]
 
 
+def upright(frame: Frame, turn: int) -> tuple[NDArray[Any], ...]:
+    """The planes without their padding, turned clockwise by ``turn`` degrees."""
+    return tuple(np.ascontiguousarray(np.rot90(frame.cropped(i), -turn // 90)) for i in range(len(frame.planes)))
+
+
 def _plane(plane: Any, dtype: type[np.generic]) -> NDArray[Any]:
     stride = plane.line_size // np.dtype(dtype).itemsize
     return np.frombuffer(plane, dtype=dtype)[: plane.height * stride].reshape(plane.height, stride)

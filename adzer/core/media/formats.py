@@ -48,7 +48,8 @@ class PixelFormat:
         raise UnreadableError(f"There is no planar format of {self.bits} bits {self.chroma}.")
 
 
-SUBSAMPLING = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1), "4:0:0": (1, 1)}
+# 4:4:0 is 4:2:2 that was turned upright; nothing is recorded or delivered so.
+SUBSAMPLING = {"4:2:0": (2, 2), "4:2:2": (2, 1), "4:4:4": (1, 1), "4:0:0": (1, 1), "4:4:0": (1, 2)}
 
 AV_FORMATS: dict[str, PixelFormat] = {}
 _ALIASES = {"yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv16", "p010le", "p012le", "p016le", "p210le", "p216le"}

@@ -39,8 +39,7 @@ class _Bits:
 
 def siting(codec: str, extradata: bytes | None, first_packet: bytes = b"") -> str | None:
     """Where chroma lies, from the codec's header beside the stream or, failing that, at the head of its first packet."""
-    read = {"h264": _h264, "hevc": _h265, "av1": _av1}.get(codec)
-    if read is None:
+    if (read := CODECS.get(codec)) is None:
         return None
     for data in (extradata or b"", first_packet):
         try:
@@ -262,35 +261,63 @@ def _av1(data: bytes) -> str | None:
 def _av1_sequence(b: _Bits) -> str | None:
     profile = b.u(3)
     b.u(1)
-    if b.u(1):  # a still picture, with the short header
+    if short := b.u(1):
         b.u(5)
-        decoder_model = 0
     else:
-        decoder_model = 0
+        _av1_operation(b)
+    across, down = b.u(4) + 1, b.u(4) + 1
+    b.u(across + down)
+    if not short and b.u(1):
+        b.u(7)
+    b.u(3)
+    if not short:
+        _av1_tools(b)
+    b.u(3)
+    return _av1_colour(b, profile)
+
+
+def _av1_operation(b: _Bits) -> None:
+    """Timing and operating points (5.5.1)."""
+    delay = 0
+    if b.u(1):
+        b.u(64)
         if b.u(1):
-            b.u(64)
-            if b.u(1):
-                b.ue()
-            if decoder_model := b.u(1):
-                delay = b.u(5) + 1
-                b.u(32 + 5 + 5)
-        initial = b.u(1)
-        for _ in range(b.u(5) + 1):
-            b.u(12)
-            if b.u(5) > 7:
-                b.u(1)
-            if decoder_model and b.u(1):
-                b.u(2 * delay + 1)
-            if initial and b.u(1):
-                b.u(4)
-    return _av1_sizes(b, profile)
+            b.ue()
+        if b.u(1):
+            delay = b.u(5) + 1
+            b.u(42)
+    initial = b.u(1)
+    for _ in range(b.u(5) + 1):
+        b.u(12)
+        if b.u(5) > 7:
+            b.u(1)
+        if delay and b.u(1):
+            b.u(2 * delay + 1)
+        if initial and b.u(1):
+            b.u(4)
 
 
-def _av1_sizes(b: _Bits, profile: int) -> str | None:
-    w, h = b.u(4) + 1, b.u(4) + 1
-    b.u(w + h)
-    return None if profile < 0 else _av1_tools(b, profile)
+def _av1_tools(b: _Bits) -> None:
+    b.u(4)
+    if ordered := b.u(1):
+        b.u(2)
+    if (b.u(1) or b.u(1)) and not b.u(1):  # screen content: chosen, else forced; then whole vectors
+        b.u(1)
+    if ordered:
+        b.u(3)
 
 
-def _av1_tools(b: _Bits, profile: int) -> str | None:
-    raise NotImplementedError
+def _av1_colour(b: _Bits, profile: int) -> str | None:
+    deep = b.u(1)
+    twelve = b.u(1) if profile == 2 and deep else 0
+    single = b.u(1) if profile != 1 else 0
+    described = (b.u(8), b.u(8), b.u(8)) if b.u(1) else (2, 2, 2)
+    if single or described == (1, 13, 0):
+        return None
+    b.u(1)
+    halved = profile == 0 or (twelve and b.u(1) and b.u(1))
+    return {1: "left", 2: "topleft"}.get(b.u(2)) if halved else None
+
+
+# The library's names of decoders → who reads their headers. Several decode AV1.
+CODECS = {"h264": _h264, "hevc": _h265, "av1": _av1, "libdav1d": _av1, "libaom-av1": _av1}

@@ -6,6 +6,7 @@ import os
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import av.container
@@ -16,7 +17,7 @@ import xxhash
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
-from . import boxes
+from . import boxes, headers
 from .boxes import SphereTags
 from .formats import mosaic_of, pixel_format
 from .rolls import Pair, Roll, Source, all_paths, first_path, total_size
@@ -70,7 +71,9 @@ class FileFacts(msgspec.Struct, frozen=True):
     spacing: tuple[Fraction, Fraction, Fraction]
     constant_rate: bool
     promised: int = 0  # frames that the header speaks of; 0 if it does not
-    rotation: int = 0
+    rotation: int = 0  # degrees counter-clockwise, a multiple of 90, that players are asked to turn the picture by
+    odd_matrix: str | None = None  # what else they are asked to do to it: "mirror", or "shear or turn" by an odd angle
+    siting: str | None = None  # of chroma, as the stream's own header or its container says
     audio: tuple[AudioFacts, ...] = ()
     sphere: SphereTags | None = None
     mosaic: str | None = None
@@ -281,6 +284,7 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
         measured = _sane_rate(Fraction(frames) / duration) if duration > 0 else None
         rate = rate or measured
     sar = stream.sample_aspect_ratio
+    turn, odd = _first_frame(source)
     return FileFacts(
         path=str(path),
         size=total_size(source),
@@ -307,7 +311,9 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
         spacing=spacing,
         constant_rate=constant,
         promised=max(0, int(stream.frames or 0)),
-        rotation=_rotation(source),
+        rotation=turn,
+        odd_matrix=odd,
+        siting=_siting(stream, path) if form.chroma == "4:2:0" else None,
         audio=tuple(_audio(s) for s in container.streams.audio if s.codec_context and s.codec_context.sample_rate),
         sphere=boxes.read(path),
         mosaic=mosaic_of(context.pix_fmt),
@@ -315,6 +321,16 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
         files=source.files if isinstance(source, Roll) else (),
         seconds=source.seconds if isinstance(source, Roll) else (),
     )
+
+
+def _siting(stream: Any, path: Path) -> str | None:
+    """As the stream says, else as its container does."""
+    context = stream.codec_context
+    first = b""
+    if context.name in headers.CODECS and not context.extradata:
+        with av.open(str(path)) as again:
+            first = next((bytes(p) for p in again.demux(again.streams.video[0]) if p.size), b"")
+    return headers.siting(context.name, context.extradata, first) or boxes.matroska_siting(path)
 
 
 def _sane_rate(rate: Fraction | None) -> Fraction | None:
@@ -352,15 +368,31 @@ def _created(container: av.container.InputContainer, path: Path) -> float:
         return path.stat().st_mtime
 
 
-def _rotation(source: Source) -> int:
-    """Degrees that a player is asked to turn the picture by, read off the first frame; 0 if none or undecodable."""
+def _first_frame(source: Source) -> tuple[int, str | None]:
+    """How the first frame says it is to be shown: degrees counter-clockwise, and what no turn can do; (0, None) if it does not
+    say, or cannot be decoded."""
     try:
         with open_container(source) as container:
             for frame in container.decode(container.streams.video[0]):
-                return int(frame.rotation) % 360
+                notes: Any = frame.side_data
+                held = next((d for d in notes if "MATRIX" in str(d.type)), None)
+                return display_turn(bytes(held)) if held is not None else (0, None)
     except av.FFmpegError:
         pass
-    return 0
+    return 0, None
+
+
+def display_turn(matrix: bytes) -> tuple[int, str | None]:
+    """Of a display matrix (ISO/IEC 14496-12, 8.3.2: nine 32-bit numbers of this machine's order, a b u c d v x y w): the turn in
+    degrees counter-clockwise, 0, 90, 180 or 270, or what it asks for instead."""
+    a, b, _, c, d = np.frombuffer(matrix[:36], np.int32)[:5] / 65536
+    turns = {(1, 0, 0, 1): 0, (0, -1, 1, 0): 90, (-1, 0, 0, -1): 180, (0, 1, -1, 0): 270}
+    size = max(float(np.sqrt(abs(a * d - b * c))), 1e-6)
+    whole = tuple(round(float(v) / size, 2) for v in (a, b, c, d))
+    for wanted, turn in turns.items():
+        if all(abs(v - w) < 0.01 for v, w in zip(whole, wanted, strict=True)):
+            return turn, None
+    return 0, "mirror" if a * d - b * c < 0 else "shear or turn by an odd angle"
 
 
 def _audio(stream: av.AudioStream) -> AudioFacts:

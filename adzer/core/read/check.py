@@ -34,6 +34,7 @@ def findings(
     """All of them, most of them only if the footage has been looked at."""
     say = _Saying()
     _file(say, facts)
+    _turn(say, facts, settings, context)
     _curve(say, facts, settings, context, picture, look)
     _time(say, facts, settings, context)
     seen: Seen | None = context.seen
@@ -56,9 +57,6 @@ def _file(say: Any, facts: FileFacts) -> None:
     if facts.promised > facts.frames + 1 and not facts.files:
         say(Level.WARN, "cut-off",
             f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.")  # fmt: skip
-    if facts.rotation:
-        say(Level.WARN, "rotation-tag",
-            f"The file asks players to turn the picture by {facts.rotation}°. Adzer delivers it as it is recorded.")  # fmt: skip
     if facts.missing:
         few = ", ".join(map(str, facts.missing[:6])) + (" …" if len(facts.missing) > 6 else "")
         say(Level.WARN, "frames-missing",
@@ -66,6 +64,19 @@ def _file(say: Any, facts: FileFacts) -> None:
     if facts.mosaic:
         say(Level.STOP, "needs-developing",
             f"These are sensor values under a {facts.mosaic.upper()} filter. They must be developed before they are a picture.")  # fmt: skip
+
+
+def _turn(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
+    if settings.turn is not None:
+        return
+    if facts.odd_matrix:
+        say(Level.STOP, "odd-matrix",
+            f"{facts.name} asks players to {facts.odd_matrix} its picture, which Adzer does not do. Declare how it is to be turned.",
+            Fix("Deliver it as it is recorded", "read", "turn", 0))  # fmt: skip
+    seen: Seen | None = context.seen
+    if seen is not None and seen.turn.value and not facts.rotation:
+        say(Level.NOTE, "turn-unsure", f"It may have been held upright: {seen.turn.saw}. Look, and turn it if it lies on its side.",
+            Fix(f"Turn it by {seen.turn.value}°", "read", "turn", int(seen.turn.value)))  # fmt: skip
 
 
 def _curve(

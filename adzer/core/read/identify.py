@@ -50,7 +50,8 @@ def identify(facts: FileFacts, samples: Samples, cancelled: Callable[[], bool] =
         raise probe.UnreadableError(f"{facts.path}: reading was stopped.")
     return Seen(
         fingerprint=facts.fingerprint, levels=levels, projection=form, coverage=coverage, eyes=eyes, packing=packing,
-        first=first, curve=kinds.guess(levels, facts.bits), range=_range(looked, samples, bool(found)), discs=found, wrap=check,
+        first=first, curve=kinds.guess(levels, facts.bits), range=_range(looked, samples, bool(found)), turn=_turn(mean, form),
+        discs=found, wrap=check,
         halves=compared, depth=depth.measure(looked.spread, samples),
         rhythm=rhythm.measure(probe.scan(facts.source, facts.fingerprint), looked.run, samples),
     )  # fmt: skip
@@ -146,6 +147,20 @@ def _projection(
         return Guess("equirectangular", round(sure, 3), saw), Guess(full, round(sure, 3), saw), check, packing
     doubt = any(abs(layout.shape / s - 1) < 0.03 for s in (1.0, 2.0, 4.0)) and check.poles < 1.6 * projection.POLE
     return Guess("flat", 0.6 if doubt else 0.95, saw), Guess(), check, packing
+
+
+def _turn(mean: np.ndarray, form: Guess) -> Guess:
+    """Light comes from above: a flat picture whose one side is clearly the lightest may lie on it. Never sure: it is only asked."""
+    if form.value != "flat":
+        return Guess()
+    luma = mean - mean.mean()
+    y, x = np.indices(luma.shape)
+    across, down = (float((luma * (p - p.mean())).sum() / (p.std() * luma.size)) for p in (x, y))
+    spread = max(float(luma.std()), 1e-6)
+    if abs(across) < 0.5 * spread or abs(across) < 3 * abs(down):
+        return Guess()
+    side = "left" if across < 0 else "right"
+    return Guess("90" if across < 0 else "270", 0.6, f"its {side} side is the lightest, as a sky would be")
 
 
 def _range(looked: sampling.Sampling, samples: Samples, round_lenses: bool) -> Guess:

@@ -102,6 +102,7 @@ class Seen(msgspec.Struct, frozen=True):
     first: Guess = Guess()
     curve: Guess = Guess()
     range: Guess = Guess()
+    turn: Guess = Guess()
     discs: tuple[Disc, ...] = ()
     wrap: Wrap | None = None
     halves: Halves | None = None
@@ -109,6 +110,18 @@ class Seen(msgspec.Struct, frozen=True):
     rhythm: Rhythm | None = None
     play: Play | None = None
     version: int = 1
+
+    def upright(self, raster: tuple[int, int], turn: int) -> Seen:
+        """The same of the recorded ``raster`` turned clockwise by ``turn`` degrees: its discs where they lie then."""
+        if not turn or not self.discs:
+            return self
+        w, h = raster
+        place = {
+            90: lambda x, y: (h - y, x),
+            180: lambda x, y: (w - x, h - y),
+            270: lambda x, y: (y, w - x),
+        }[turn]
+        return msgspec.structs.replace(self, discs=tuple(Disc(*place(d.x, d.y), d.radius) for d in self.discs))
 
     def on(self, raster: tuple[int, int], copy: tuple[int, int]) -> Seen:
         """What a copy of another raster shows: the same, its discs where they lie there."""

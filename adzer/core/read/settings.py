@@ -10,6 +10,7 @@ import msgspec
 
 class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time.
+    ``turn``: degrees clockwise by which the recorded picture is turned to stand upright.
     ``applied`` display: a transform has been applied already, whatever the camera's curve was.
     """
 
@@ -18,7 +19,8 @@ class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     primaries: str | None = None
     range: Literal["limited", "full"] | None = None
     matrix: Literal["bt709", "bt2020", "bt601"] | None = None
-    siting: Literal["left", "center", "topleft"] | None = None
+    siting: Literal["left", "center", "topleft", "top", "bottomleft", "bottom"] | None = None
+    turn: Literal[0, 90, 180, 270] | None = None
     timing: Literal["recorded", "even"] = "recorded"
     even_rate: Fraction | None = None
     projection: Literal["flat", "equirectangular", "fisheye"] | None = None

@@ -49,13 +49,32 @@ def assumed_samples(facts: FileFacts, settings: ReadSettings | None = None) -> S
     settings = settings or ReadSettings()
     matrix, _ = _matrix(facts, settings)
     range_, _ = _range(facts, settings, None)
-    siting = settings.siting or _siting(facts, matrix)
+    siting, _ = _siting(facts, settings, matrix)
     return Samples(PixelFormat(facts.bits, facts.chroma, facts.rgb), matrix, range_ == "limited", siting)
 
 
-def _siting(facts: FileFacts, matrix: str) -> str:
+def turn_of(facts: FileFacts, settings: ReadSettings) -> int:
+    """Degrees clockwise by which the recorded picture is turned: declared, else tagged, else none."""
+    return settings.turn if settings.turn is not None else -facts.rotation % 360
+
+
+def upright(raster: tuple[int, int], turn: int) -> tuple[int, int]:
+    return (raster[1], raster[0]) if turn % 180 else raster
+
+
+def upright_raster(facts: FileFacts, settings: ReadSettings) -> tuple[int, int]:
+    """Of the recorded picture as it stands: what marks, crops and discs are reckoned in."""
+    return upright(facts.raster, turn_of(facts, settings))
+
+
+def _siting(facts: FileFacts, settings: ReadSettings, matrix: str) -> tuple[str, str]:
     """4:2:0 with BT.2020 is co-sited both ways (BT.2020-2, item 4.3); all else is taken as left, H.264's default."""
-    return "topleft" if matrix == "bt2020" and facts.chroma == "4:2:0" else "left"
+    if settings.siting:
+        return settings.siting, "declared"
+    if facts.siting:
+        return facts.siting, "stated in the stream"
+    usual = "topleft" if matrix == "bt2020" and facts.chroma == "4:2:0" else "left"
+    return usual, "guessed: the usual place for this format"
 
 
 def _matrix(facts: FileFacts, settings: ReadSettings) -> tuple[str, str]:
@@ -103,9 +122,14 @@ def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResu
         form["coverage"] = None
     if form["eyes"] == "one":
         form["packing"] = form["first"] = None
+    siting, evidence["siting"] = _siting(facts, settings, matrix)
+    turn = turn_of(facts, settings)
+    evidence["turn"] = _turn_evidence(facts, settings, seen)
+    aspect = picture.pixel_aspect
     picture = picture.with_(
         mosaic=facts.mosaic or "none", curve=curve, primaries=primaries, range=range_, matrix=matrix, **form,
-        siting=settings.siting or _siting(facts, matrix) if SUBSAMPLING[facts.chroma] != (1, 1) else None,
+        siting=siting if SUBSAMPLING[facts.chroma] != (1, 1) else None, turn=turn, raster=upright(facts.raster, turn),
+        pixel_aspect=1 / aspect if turn % 180 else aspect,
     )  # fmt: skip
     findings: list[Finding] = [] if context.problem is None else [context.problem]
     findings += check.findings(facts, settings, context, picture, look)
@@ -154,7 +178,6 @@ def _evidence(facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> di
         "bits": bits,
         "chroma": stored,
         "mosaic": "tagged in the file" if facts.mosaic else "the samples are decoded pictures, not sensor values",
-        "siting": "declared" if settings.siting else "guessed: the usual place for this format",
         "pixel_aspect": "tagged in the file" if facts.pixel_aspect else "guessed: no tag, so square",
         "rate": "measured on the time stamps" if facts.constant_rate else "mean of the time stamps, which vary",
         "constant_rate": spacing,
@@ -162,6 +185,13 @@ def _evidence(facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> di
         "duration": "from the time stamps",
         "timecode": "tagged in the file" if facts.timecode else "the file has none",
     }
+
+
+def _turn_evidence(facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> str:
+    saw = f"; {seen.turn.saw}" if seen and seen.turn.value else ""
+    if settings.turn is not None:
+        return "declared" + saw
+    return ("tagged in the file" if facts.rotation else "nothing says that it was held otherwise") + saw
 
 
 def _curve(facts: FileFacts, settings: ReadSettings, look: advise.Look | None) -> tuple[str | None, str]:

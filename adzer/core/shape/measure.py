@@ -65,10 +65,10 @@ class Squeeze(msgspec.Struct, frozen=True):
     each: tuple[float, ...] = ()
 
 
-def _checked(mark: Ellipse, facts: FileFacts) -> None:
+def _checked(mark: Ellipse, raster: tuple[int, int]) -> None:
     """AdzerError with a sentence if the mark cannot be a round thing in the picture."""
     values = (mark.x, mark.y, mark.a, mark.b, mark.angle)
-    w, h = facts.raster
+    w, h = raster
     if not all(math.isfinite(v) for v in values):
         raise AdzerError("The mark holds something that is not a number. Mark the round thing again.")
     if min(mark.a, mark.b) < 4:
@@ -176,27 +176,29 @@ def _fitted(x: Array, y: Array, near: Ellipse) -> tuple[Ellipse, float, int]:
     return found, float(error), int(kept.sum())
 
 
-def measure_squeeze(facts: FileFacts, marks: Sequence[Mark]) -> Squeeze:
-    """The squeeze that makes the marked things round, each mark weighed by its own error. AdzerError without a usable mark."""
+def measure_squeeze(facts: FileFacts, marks: Sequence[Mark], turn: int = 0) -> Squeeze:
+    """The squeeze that makes the marked things round, each mark weighed by its own error, in a picture turned clockwise
+    by ``turn`` degrees. AdzerError without a usable mark."""
     if not marks:
         raise AdzerError("Nothing is marked yet. Mark a round thing, or two lengths at right angles.")
-    aspect = float(facts.pixel_aspect or 1)
+    aspect, raster = float(facts.pixel_aspect or 1), facts.raster
+    if turn % 180:
+        aspect, raster = 1 / aspect, (raster[1], raster[0])
     found: list[Ellipse] = []
     each: list[float] = []
     errors: list[float] = []
     says = []
-    from ..media.decode import Reader  # the decoder is no business of those who only hold marks
+    from ..media.decode import Reader, upright  # the decoder is no business of those who only hold marks
 
     with Reader(facts.source, print_=facts.fingerprint) as reader:
         for mark in marks:
             if isinstance(mark, Ellipse):
-                _checked(mark, facts)
-                frame = reader.frame(mark.frame)
-                luma = frame.planes[0][: facts.raster[1], : facts.raster[0]].astype(np.float64)
+                _checked(mark, raster)
+                luma = upright(reader.frame(mark.frame), turn)[0].astype(np.float64)
                 ellipse, error, used = refine(luma, mark)
                 found.append(ellipse)
                 each.append(ellipse.half_height / ellipse.half_width / aspect)
-                away = math.hypot(ellipse.x / facts.raster[0] - 0.5, ellipse.y / facts.raster[1] - 0.5)
+                away = math.hypot(ellipse.x / raster[0] - 0.5, ellipse.y / raster[1] - 0.5)
                 errors.append(math.hypot(error, ASKEW * away, 2e-4))
                 says.append(
                     f"{2 * ellipse.half_width:.1f}×{2 * ellipse.half_height:.1f} pixels recorded, by {used} places of its edge"

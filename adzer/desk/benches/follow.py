@@ -65,14 +65,15 @@ class Follow(Question):
         if over is None:
             return
         lens, region = over
-        w, h = shot.facts.raster
+        w, h = shot.raster
         x, y = region[:2]
         middle = QPointF((a.x() + b.x()) / 2, (a.y() + b.y()) / 2)
         ends = [lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (a, b, middle)]
         size = float(between(ends[0], ends[1])) / np.sqrt(2)
         heading, tilt = (float(v) for v in heading_tilt(ends[2]))
         rate = float(shot.facts.rate or 25)
-        begun = track.Marked(lens, region, SUBSAMPLING[shot.facts.chroma], rate, heading, tilt, size)
+        sub = SUBSAMPLING[shot.facts.chroma]
+        begun = track.Marked(lens, region, sub[::-1] if shot.turn % 180 else sub, rate, heading, tilt, size)
         if self.shot_id != shot.id:
             self.points = []
         self.shot_id, self._running = shot.id, True
@@ -99,7 +100,7 @@ class Follow(Question):
             self._go_on(shot, follower, reached)
 
         self.say_state()
-        self.desk.worker.chore("follow", (shot.facts, begun, frame, shot.stop), then)
+        self.desk.worker.chore("follow", (shot.facts, begun, frame, shot.stop, shot.turn), then)
 
     def _done(self, how: str) -> None:
         if how == "lost":

@@ -123,7 +123,7 @@ class ShapeBench(StageBench):
 
     def _raster(self) -> tuple[int, int]:
         shot = self.desk.shot
-        return shot.facts.raster if shot else (1, 1)
+        return shot.raster if shot else (1, 1)
 
     # --- changing them -----------------------------------------------------------------------------------------------
     def _about(self, x: float, y: float) -> dict[str, Any]:

@@ -83,7 +83,7 @@ class SqueezeCard(Question):
         if shot is None or box is None:
             return
         settings = self.desk.route_of(shot).shape
-        w, h = shot.facts.raster
+        w, h = shot.raster
         (x0, x1), (y0, y1) = sorted((box[0].x(), box[1].x())), sorted((box[0].y(), box[1].y()))
         wide, high, frame = (x1 - x0) * w, (y1 - y0) * h, self.desk.frame
         new: Mark = Ellipse((x0 + x1) / 2 * w, (y0 + y1) / 2 * h, wide / 2, high / 2, 0.0, frame)
@@ -101,7 +101,7 @@ class SqueezeCard(Question):
                     measured=[round(found.squeeze, 5), round(found.error, 5)],
                 )  # fmt: skip
 
-        self.desk.worker.chore("squeeze", (shot.facts, [*settings.marks, *settings.lengths, new]), then)
+        self.desk.worker.chore("squeeze", (shot.facts, [*settings.marks, *settings.lengths, new], shot.turn), then)
 
     # --- showing ----------------------------------------------------------------------------------------------------
     def refresh(self, settings: ShapeSettings, before: Picture, whole: Fraction) -> None:
@@ -132,7 +132,7 @@ class SqueezeCard(Question):
         )
 
     def draw(self, painter: QPainter, rect: QRectF, shot: Shot) -> None:
-        w, h = shot.facts.raster
+        w, h = shot.raster
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor("#FFFFFF"), 1.6))
         for m in self.desk.route_of(shot).shape.marks:

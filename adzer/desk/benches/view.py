@@ -300,7 +300,7 @@ class ViewBench(StageBench):
     # --- on the picture ---------------------------------------------------------------------------------------------------
     def _raster(self) -> tuple[int, int]:
         shot = self.desk.shot
-        return shot.facts.raster if shot else (1, 1)
+        return shot.raster if shot else (1, 1)
 
     def _points(self, rect: QRectF, d: NDArray[np.float64]) -> list[list[QPointF]]:
         """Directions as lines on the unrolled picture, broken where they leave it on one side and come back on the other."""

@@ -15,6 +15,7 @@ from typing import Annotated, Any, Literal, Optional
 
 import typer
 
+from . import cli_options as options
 from . import cli_read, cli_shape  # noqa: F401 - they register their commands
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
@@ -125,12 +126,22 @@ def convert(
         typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
     ] = None,
     speed: Annotated[Optional[str], typer.Option(help="Times as fast as recorded, e.g. 1/2.")] = None,  # noqa: UP045
-    curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
-    primaries: Annotated[Optional[str], typer.Option(help="The recording's primaries card.")] = None,  # noqa: UP045
+    curve: options.Curve = None,
+    primaries: options.Primaries = None,
+    range_: options.Range = None,
+    matrix: options.Matrix = None,
+    siting: options.Siting = None,
+    turn: options.Turn = None,
+    projection: options.Projection = None,
+    coverage: options.Coverage = None,
+    eyes: options.Eyes = None,
+    packing: options.Packing = None,
+    first: options.First = None,
     exposure: Annotated[float, typer.Option(help="Stops.")] = 0.0,
     whites: Annotated[
-        Literal["let-go", "roll-off", "keep-all"], typer.Option(help="What happens above white.")
+        Literal["let-go", "roll-off", "keep-hue", "keep-all"], typer.Option(help="What happens above white.")
     ] = "roll-off",
+    ceiling: Annotated[Literal["100", "105", "109"], typer.Option(help="Percent that nothing delivered passes.")] = "100",
     rate: Annotated[Optional[str], typer.Option(help="Make the frames even at this rate.")] = None,  # noqa: UP045
     from_: Annotated[Optional[str], typer.Option("--from", help="In, a timecode.")] = None,  # noqa: UP045
     to: Annotated[Optional[str], typer.Option("--to", help="Out (excluded), a timecode.")] = None,  # noqa: UP045
@@ -140,7 +151,7 @@ def convert(
     from .core.compile import freeze
     from .core.intake import read_file
     from .core.render import render
-    from .core.route import Route
+    from .core.route import Route, walk
     from .core.shape import crop
     from .core.shape.advise import by_lens
 
@@ -148,14 +159,17 @@ def convert(
     delivery = cards.delivery(card)
     if out.suffix.lower() != f".{delivery.container}":
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
-    route = Route().with_("colour", exposure=exposure, whites=whites.replace("-", " "))
+    route = Route().with_("colour", exposure=exposure, whites=whites.replace("-", " "), ceiling=int(ceiling))
     given = (("squeeze", squeeze), ("shape", shape), ("speed", speed))
     shaped: dict[str, Any] = by_lens(lens, focus) if lens is not None else {}
     shaped |= {k: str(_ratio(v, k)) for k, v in given if v is not None}
     if moves is not None:
         shaped["moves"] = records.to_plain(loaded(moves, crop.load))
     route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, **shaped)
-    declared = {k: v for k, v in (("curve", curve), ("primaries", primaries)) if v is not None}
+    declared = options.declared(
+        curve=curve, primaries=primaries, range=range_, matrix=matrix, siting=siting, turn=turn, projection=projection,
+        coverage=coverage, eyes=eyes, packing=packing, first=first,
+    )  # fmt: skip
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
     route = route.with_("read", **declared)
@@ -166,10 +180,11 @@ def convert(
             f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames."
         )
     order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, seen)
+    findings = options.told(walk(order.route, facts, seen, order.card).findings)
     with progress(file.name) as show:
         report = render(order, show)
     if json_:
-        print_json({"master": str(out), **records.to_plain(report)})
+        print_json({"master": str(out), "findings": findings, **records.to_plain(report)})
     else:
         print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
 

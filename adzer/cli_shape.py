@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal, Optional
 
 import typer
 
+from . import cli_options as options
 from .core import records
 from .core.errors import AdzerError
 from .terminal import Json, app, loaded, parse_size, print_json, progress
@@ -22,12 +23,22 @@ def reframe(
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
     size: Annotated[str, typer.Option(help="Delivered raster, e.g. 1920x1080.")],
     view: Annotated[Optional[str], typer.Option(help='"heading,tilt,roll,fov" in degrees, fov across.')] = None,  # noqa: UP045
-    projection: Annotated[
+    laid: Annotated[
         Optional[Literal["straight", "conformal", "compromise", "equidistant", "planet"]],  # noqa: UP045
-        typer.Option(help="How the view is laid flat."),
+        typer.Option(help="How the view is laid flat; straight if left out."),
     ] = None,
     keyframes: Annotated[Optional[Path], typer.Option(help="A path as JSON; docs/keyframes.md describes it.")] = None,  # noqa: UP045
-    curve: Annotated[Optional[str], typer.Option(help="What the camera encoded: a standard or a curve card.")] = None,  # noqa: UP045
+    curve: options.Curve = None,
+    primaries: options.Primaries = None,
+    range_: options.Range = None,
+    matrix: options.Matrix = None,
+    siting: options.Siting = None,
+    turn: options.Turn = None,
+    projection: options.Projection = None,
+    coverage: options.Coverage = None,
+    eyes: options.Eyes = None,
+    packing: options.Packing = None,
+    first: options.First = None,
     across: Annotated[Optional[float], typer.Option(help="Degrees that a round lens sees.")] = None,  # noqa: UP045
     eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
     rear: Annotated[Optional[Path], typer.Option(help="The file of the other, rear lens of a pair.")] = None,  # noqa: UP045
@@ -42,13 +53,17 @@ def reframe(
 
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
-    path = _path(view, keyframes, projection)
+    path = _path(view, keyframes, laid)
     facts, seen = read_file(file, rear=rear)
     delivery = cards.delivery(card)
     if out.suffix.lower() != f".{delivery.container}":
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
     raster = parse_size(size)
-    route = Route().with_("read", curve=curve) if curve else Route()
+    declared = options.declared(
+        curve=curve, primaries=primaries, range=range_, matrix=matrix, siting=siting, turn=turn, projection=projection,
+        coverage=coverage, eyes=eyes, packing=packing, first=first,
+    )  # fmt: skip
+    route = Route().with_("read", **declared)
     shaped: dict[str, Any] = {
         "view": records.to_plain(path),
         "shape": f"{raster[0]}/{raster[1]}",
@@ -56,22 +71,25 @@ def reframe(
         "eye": eye,
     }
     route = route.with_("shape", **shaped | ({"across": across} if across else {}))
+    walked = walk(route, facts, seen, delivery)
+    if not holds_directions(walked["shape"].before):
+        guess = seen.projection if seen else None
+        looks = f" It looks {guess.value} ({guess.confidence:.0%} sure)." if guess and guess.value not in (None, "flat") else ""
+        raise AdzerError(
+            f"{file} is flat, as far as anybody says; only a sphere or a round lens can be reframed.{looks} Say what it is with "
+            "--projection, or use `adzer convert`."
+        )
     order = freeze(file.stem, facts, route, card, out.absolute(), seen=seen, raster=raster)
     walked = walk(order.route, facts, seen, order.card)
-    if not holds_directions(walked["shape"].before):
-        raise AdzerError(
-            f"{file} is flat, as far as its tags and its picture say; only a sphere or a round lens can be reframed. "
-            "Use `adzer convert`, or declare what it is in the desk."
-        )
+    findings = options.told(walked.findings)
     made = walked["shape"].result.adds
     assert isinstance(made, Viewed)
     with progress(file.name) as show:
         report = render(order, show)
-    findings = [f.text for f in walked["shape"].findings]
     if json_:
         print_json({"master": str(out), "findings": findings, **records.to_plain(report)})
     else:
-        print(f"{out}: " + "; ".join([*(c.text for c in report.checks), *findings]) + f"; xxh128 {report.checksum}")
+        print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
 
 
 def _named(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dict[str, float]:
@@ -91,7 +109,7 @@ def _path(view: str | None, keyframes: Path | None, projection: str | None) -> A
     if keyframes is not None:
         held = loaded(keyframes, paths.load)
         if projection is not None:
-            raise AdzerError("--projection belongs to --view; keyframes name their own.")
+            raise AdzerError("--laid belongs to --view; keyframes name their own.")
         return held
     assert view is not None
     key = _named("view", view, "four numbers", ("heading", "tilt", "roll", "fov"))

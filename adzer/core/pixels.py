@@ -44,6 +44,13 @@ class Samples:
     def top(self) -> int:
         return (1 << self.format.bits) - 1
 
+    @property
+    def ends(self) -> tuple[int, int]:
+        """The lowest and highest code that may be written: BT.709-6, item 4.5, and BT.2100-2, table 9, keep the outermost
+        ones of limited range for timing."""
+        step = 1 << (self.format.bits - 8)
+        return (step, 255 * step - 1) if self.limited else (0, self.top)
+
     def to_signal(self) -> Array:
         """3×4 matrix: codes of the three planes, and 1 → R′G′B′."""
         scale, offset = code_scale(self.format.bits, self.limited, self.matrix)
@@ -169,7 +176,7 @@ class PixelPlan:
     @property
     def kind(self) -> int:
         """0: no colour, 1: table–matrix–table, 2: shaper and lattice."""
-        return 0 if self.chain is None else 2 if self.chain.gather else 1
+        return 0 if self.chain is None else 2 if self.chain.together else 1
 
     @cached_property
     def in_matrix(self) -> Array:
@@ -403,7 +410,7 @@ class Processor:
         source = self._upright(source) if plan.turn else source
         planes = tuple(frozen(p) for p in ((source[0],) * 3 if len(source) == 1 else source))
         self.fill_bars(target)
-        top, places = plan.target.top, plan.places
+        top, places = np.array(plan.target.ends, np.float32), plan.places
         last = (places, self._half, plan.target.format.sub[0] > 1, self._between, self._dither, top)
         sampler, rows = self._sampler, plan.warp.picture[1]
         if plan.apart:

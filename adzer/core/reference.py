@@ -83,6 +83,6 @@ def deliver(plan: PixelPlan, planes: tuple[Plane, ...]) -> tuple[NDArray[np.int6
         whole = np.full((h, w), plan.target.black()[i], dtype=np.int64)
         size = DITHER.shape[0]
         noise = DITHER[(np.arange(plane.shape[0]) + y)[:, None] % size, np.arange(plane.shape[1]) % size]
-        whole[y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), 0, plan.target.top)
+        whole[y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), *plan.target.ends)
         out.append(whole)
     return tuple(out)

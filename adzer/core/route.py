@@ -64,7 +64,7 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def carried(settings: Any) -> dict[str, Any]:
     """A stage's answers as they go to another shot; what was marked on this one's pictures, and when, stays with it."""
-    own = ("version", "marks", "lengths", "measured", "keep", "moves")
+    own = ("version", "marks", "lengths", "measured", "keep", "moves", "peak", "turn")
     return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}
 
 
@@ -134,7 +134,7 @@ STEPS: dict[str, Callable[[Picture, Any, Context], StepResult]] = {
 
 def walk(
     route: Route, facts: FileFacts, seen: Seen | None = None, card: DeliveryCard | None = None, job_rate: Any = None,
-    problem: Finding | None = None, usual: str | None = None,
+    problem: Finding | None = None, usual: str | None = None, given: str | None = None,
 ) -> Walk:  # fmt: skip
     """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
     card = card or _first_card(route)
@@ -142,7 +142,7 @@ def walk(
         card = msgspec.structs.replace(card, max_raster=route.deliver.largest(card.max_raster))
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
-    context = Context(facts, seen, card, job_rate, problem, usual)
+    context = Context(facts, seen, card, job_rate, problem, usual, given)
     picture = read.tagged(facts)
     stops = []
     with cards.settled():

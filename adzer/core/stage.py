@@ -24,6 +24,7 @@ class Context:
     job_rate: Fraction | None = None
     problem: Finding | None = None
     usual: str | None = None  # the kind of curve that most shots of the same camera have
+    given: str | None = None  # the curve that was declared for others of the same camera
 
 
 @dataclass(frozen=True)

@@ -59,6 +59,7 @@ class Desk(QObject):
         self._walks: dict[int, tuple[Any, Walk]] = {}
         self._seen: dict[int, Seen | None] = {}
         self._usual: dict[str, str] = {}
+        self._given: dict[str, str] = {}  # camera → the curve that was declared for most of its shots
         self._words = Words()
         self._said: dict[int, tuple[Finding, ...]] = {}  # each shot's findings, counted bit by bit
         self.counts: Counter[Level] = Counter()
@@ -107,9 +108,20 @@ class Desk(QObject):
                     self.all[shot_id] = fresh[shot_id]
                 else:
                     self.all.pop(shot_id, None)
-        self._recount(touched)
+        self._recount(touched + self._learn_given())
         self.arrange()
         self.refresh_slips()
+
+    def _learn_given(self) -> list[int]:
+        """What was declared for most shots of each camera; the shots for which that has changed."""
+        told: dict[str, Counter[str]] = {}
+        for shot in self.all.values():
+            if shot.camera and shot.route.read.curve:
+                told.setdefault(shot.camera, Counter())[shot.route.read.curve] += 1
+        given = {camera: held.most_common(1)[0][0] for camera, held in told.items()}
+        changed = {c for c in {*given, *self._given} if given.get(c) != self._given.get(c)}
+        self._given = given
+        return [s.id for s in self.all.values() if s.camera in changed]
 
     def arrange(self, filter_: str | None = None, order: str | None = None) -> None:
         """Filters and sorts the Board; the selected shot stays selected if it is still shown."""
@@ -177,7 +189,8 @@ class Desk(QObject):
         if held is None or held[0] != key:
             delivery = cards.delivery(card) if card else None
             problem, usual = self.problems.get(shot.id), self._usual.get(shot.camera)
-            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual)
+            given = self._given.get(shot.camera)
+            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual, given)
             held = self._walks[shot.id] = (key, made)
         return held[1]
 

@@ -87,7 +87,7 @@ def test_what_is_left_alone_comes_out_bit_for_bit(form, siting):
     for bits in ((10, 10), (8, 8), (8, 10)):
         for offset in (NONE, (Fraction(8), Fraction(4))):
             made = plan(form, form, (siting, siting), bits=bits, picture=(SIZE[0] - 40, SIZE[1] - 20), offset=offset)
-            planes = [rng.integers(0, 1 << bits[0], made.source.format.plane_size(SIZE, i)[::-1]) for i in range(3)]
+            planes = [rng.integers(4, (255 << (bits[0] - 8)) - 1, made.source.format.plane_size(SIZE, i)[::-1]) for i in range(3)]
             for i, out in enumerate(run(made, planes)):
                 sx, sy = made.source.format.sub if i else (1, 1)
                 x, y = int(offset[0]) // sx, int(offset[1]) // sy

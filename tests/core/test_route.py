@@ -33,6 +33,8 @@ def codes(walked):
 def test_log_that_is_tagged_display_is_found_and_mended(scope):
     facts, seen = scope
     walked = walk(Route(), facts, seen, job_rate=Fraction(25))
+    assert next(f for f in walked.findings if f.code == "log-tagged-display").fix is None
+    walked = walk(Route(), facts, seen, job_rate=Fraction(25), given="fen-log")
     finding = next(f for f in walked.findings if f.code == "log-tagged-display")
     assert finding.fix.value == "fen-log" and "%" in finding.text
     mended = walk(Route().mended(finding.fix), facts, seen, job_rate=Fraction(25))
@@ -61,8 +63,11 @@ def test_findings_that_read_makes(tmp_path):
     }.items():
         path = write_clip(tmp_path / f"{name}.{'mkv' if 'encoder' in options else 'mp4'}", 8, **options)
         made[name] = walk(Route(), probe.probe(path), None, job_rate=Fraction(25))
-    assert "curve-unknown" in codes(made["untagged"]) and made["untagged"].stopped
-    assert made["untagged"]["colour"].result.says == "waits for Read"
+    assert "taken-as-display" in codes(made["untagged"]) and made["untagged"].stopped is None
+    ten = probe.probe(write_clip(tmp_path / "ten.mkv", 4, encoder="ffv1", bits=10, tags=VideoTags(None, None, None, None)))
+    waiting = walk(Route(), ten, None)
+    assert waiting.stopped.code == "curve-unknown" and waiting["colour"].result.says == "waits for Read"
+    assert sum(f.level == "stop" for f in waiting.findings) == 1  # one cause is one finding
     assert "odd-raster" in codes(made["odd"]) and not made["odd"].stopped
     assert "1001/960" in next(f.text for f in made["rate"].findings if f.code == "rate-differs")
     assert "raster-too-small" in codes(made["small"])

@@ -429,8 +429,9 @@ def test_reframe_delivers_the_world_seen_through_the_view(round_clip, tmp_path):
     ):
         out = tmp_path / f"{size[0]}.mp4"
         done = run_cli(
-            "reframe", round_clip, *args, "--size", f"{size[0]}x{size[1]}", "--card", "web-wide", "--out", out
-        )
+            "reframe", round_clip, *args, "--size", f"{size[0]}x{size[1]}", "--card", "web-wide", "--out", out,
+            "--projection", "equirectangular",
+        )  # fmt: skip
         assert done.exit_code == 0, done.output
         with av.open(str(out)) as made:
             pictures = [f.to_ndarray(format="gray") for f in made.decode(video=0)]
@@ -472,7 +473,7 @@ def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitc
     out = tmp_path / "back.mp4"
     done = run_cli(
         "reframe", files[0], "--rear", files[1], "--view", "150,4,0,70", "--across", "200", "--size", "256x144",
-        "--card", "web-wide", "--out", out,
+        "--card", "web-wide", "--out", out, "--projection", "fisheye",
     )  # fmt: skip
     assert done.exit_code == 0, done.output
     with av.open(str(out)) as made:

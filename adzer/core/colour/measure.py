@@ -7,8 +7,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .chain import ColourChain, contrast
+from .chain import KNEE, ColourChain, contrast
 from .curves import MIDDLE_GREY, Curve
+
+OVER = 1.095  # the highest signal that limited range holds: code 1019 of 10 bits
 
 
 @dataclass(frozen=True)
@@ -33,8 +35,9 @@ def cost(chain: ColourChain, signals: NDArray[np.float64], shares: NDArray[np.fl
     after = contrast(light, chain.contrast)
     out = chain.tone(light)
     grey = chain.grey
-    bent = float(shares[after > 0.4].sum()) if chain.whites == "roll off" and chain.peak > 1 else 0.0
-    return WhitesCost(float(shares[out >= 0.9995].sum()), grey, bent)
+    bends = chain.whites in ("roll off", "keep hue") and chain.peak > chain.limit
+    bent = float(shares[after > KNEE].sum()) if bends else 0.0
+    return WhitesCost(float(shares[out >= chain.ceiling - 0.0005].sum()), grey, bent)
 
 
 def stops_from_grey(
@@ -50,11 +53,11 @@ def stops_from_grey(
 
 def reach(curve: Curve, low: float, top: float) -> tuple[float, float]:
     """Stops from grey of a shot's lowest and highest recorded signals."""
-    ends = np.asarray(curve.decode(np.array([low, min(top, 1.0)])))
+    ends = np.asarray(curve.decode(np.array([low, min(top, OVER)])))
     darkest, brightest = np.log2(np.maximum(ends, 1e-6) / MIDDLE_GREY)
     return float(darkest), float(brightest)
 
 
 def peak(curve: Curve, top: float) -> float:
-    """The brightest recorded light, at least white: what *roll off* and *keep all* have to hold."""
-    return max(1.0, float(curve.decode(np.array([min(top, 1.0)]))[0]))
+    """The brightest recorded light, at least white: what everything but *let go* has to hold. ``top``: the highest signal."""
+    return max(1.0, float(curve.decode(np.array([min(top, OVER)]))[0]))

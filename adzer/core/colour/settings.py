@@ -12,8 +12,9 @@ NEUTRAL_KELVIN = 6504.0
 
 class ColourSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """``exposure`` stops; ``kelvin`` and ``tint`` of the light that is to become neutral (6504, 0: as recorded);
-    ``black`` share of the signal; ``contrast`` a power about middle grey; ``peak`` light that *roll off* and *keep all*
-    still hold, before exposure (None: the curve's own); ``beyond`` what happens to colours the display cannot show.
+    ``black`` share of the signal; ``contrast`` a power about middle grey; ``peak`` light that everything but *let go*
+    still holds, before exposure (None: the brightest that was measured on the shot, else all that the curve can hold);
+    ``ceiling`` percent of the signal that nothing delivered passes; ``beyond`` what happens to colours the display cannot show.
     """
 
     version: int = 1
@@ -23,7 +24,8 @@ class ColourSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     black: Annotated[float, Meta(ge=-0.2, le=0.2)] = 0.0
     contrast: Annotated[float, Meta(ge=0.3, le=3)] = 1.0
     saturation: Annotated[float, Meta(ge=0, le=3)] = 1.0
-    whites: Literal["let go", "roll off", "keep all"] = "roll off"
+    whites: Literal["let go", "roll off", "keep hue", "keep all"] = "roll off"
+    ceiling: Literal[100, 105, 109] = 100
     peak: Annotated[float, Meta(gt=0, le=1e5)] | None = None
     beyond: Literal["cut", "draw in"] = "cut"
     adaptation: Literal["cat02", "bradford"] = "cat02"

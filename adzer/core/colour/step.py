@@ -10,12 +10,14 @@ from ..picture import Picture
 from ..stage import Context, StepResult
 from . import cards as colour_cards
 from .chain import ColourChain
+from .measure import OVER, peak
 from .primaries import adaptation, daylight, rgb_to_rgb, rgb_to_xyz
 from .settings import NEUTRAL_KELVIN, ColourSettings
 
 
-def chain(picture: Picture, settings: ColourSettings, card: DeliveryCard) -> ColourChain:
-    """The whole colour of one shot for one delivery. The picture's curve and primaries must be known."""
+def chain(picture: Picture, settings: ColourSettings, card: DeliveryCard, top: float | None = None) -> ColourChain:
+    """The whole colour of one shot for one delivery. The picture's curve and primaries must be known; ``top``: the highest signal
+    that was measured in it."""
     assert picture.curve and picture.primaries
     source = colour_cards.curve(picture.curve, picture.bits or 10, picture.range != "full")
     inner, outer = colour_cards.primaries(picture.primaries), colour_cards.primaries(card.primaries)
@@ -33,7 +35,9 @@ def chain(picture: Picture, settings: ColourSettings, card: DeliveryCard) -> Col
         contrast=settings.contrast,
         black=settings.black,
         saturation=settings.saturation,
-        peak=float(min(settings.peak or source.peak, source.peak) * gain),
+        peak=(settings.peak or peak(source, OVER if top is None else top)) * gain,
+        to_709=tuple(map(tuple, rgb_to_rgb(outer, colour_cards.primaries("bt709"), settings.adaptation).tolist())),
+        ceiling=settings.ceiling / 100 if card.range == "limited" else 1.0,
         gather=settings.beyond == "draw in",
         luma=(float(luma[0]), float(luma[1]), float(luma[2])),
     )
@@ -43,22 +47,16 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
     card = context.card
     assert card is not None
     if picture.curve is None or picture.primaries is None:
-        what = "curve" if picture.curve is None else "primaries"
-        finding = Finding(
-            Level.STOP,
-            f"colour-needs-{what}",
-            f"Colour cannot start: the {what} of the recording are not known. Answer in Read.",
-            "colour",
-        )
-        return StepResult(picture, "waits for Read", (finding,))
+        return StepResult(picture, "waits for Read")  # which stops, and says why
     source = colour_cards.curve(picture.curve, picture.bits or 10)
     findings = []
+    top = context.seen.levels.top() if context.seen is not None else None
     after = picture.with_(curve=card.curve, primaries=card.primaries)
     unchanged = picture.curve == card.curve and picture.primaries == card.primaries and not settings.corrects
     if unchanged and settings.beyond == "cut":
         return StepResult(after, "unchanged", idle=True)
     if settings.whites == "keep all" and source.kind == "log":
-        made = chain(picture, settings, card)
+        made = chain(picture, settings, card, top)
         grey = float(made.tone(np.array([0.18 * 2.0**settings.exposure]))[0])
         if grey < 0.25:
             findings.append(
@@ -80,4 +78,4 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
             )
         )
     says = f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
-    return StepResult(after, says, tuple(findings), adds=chain(picture, settings, card))
+    return StepResult(after, says, tuple(findings), adds=chain(picture, settings, card, top))

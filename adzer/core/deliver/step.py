@@ -57,7 +57,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 "deliver",
             )  # fmt: skip
         )
-    if picture.curve != card.curve:
+    if picture.curve is not None and picture.curve != card.curve:
         findings.append(
             Finding(
                 Level.STOP,

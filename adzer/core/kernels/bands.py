@@ -136,10 +136,10 @@ def _halve(row, starts, weights, span, scratch, out):
 
 @jit
 def quantise(row, dither, top, out):
-    """Adds dither (0 … 1, as long as the row), rounds down, clips to the codes that the format has."""
-    high = np.float32(top)
+    """Adds dither (0 … 1, as long as the row), rounds down, clips to ``top``: the lowest and highest code there may be."""
+    low, high = top[0], top[1]
     for i in range(row.shape[0]):
-        out[i] = np.int32(min(max(row[i] + dither[i], np.float32(0.0)), high))
+        out[i] = np.int32(min(max(row[i] + dither[i], low), high))
 
 
 @jit

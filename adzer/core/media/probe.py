@@ -374,8 +374,11 @@ def _first_frame(source: Source) -> tuple[int, str | None]:
     try:
         with open_container(source) as container:
             for frame in container.decode(container.streams.video[0]):
-                notes: Any = frame.side_data
-                held = next((d for d in notes if "MATRIX" in str(d.type)), None)
+                try:
+                    notes: Any = frame.side_data
+                    held = next((d for d in notes if "MATRIX" in str(d.type)), None)
+                except ValueError:  # a note of a kind that the library's bindings do not know yet hides all others
+                    return round(frame.rotation / 90) * 90 % 360, None
                 return display_turn(bytes(held)) if held is not None else (0, None)
     except av.FFmpegError:
         pass

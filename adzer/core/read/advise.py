@@ -5,60 +5,38 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from fractions import Fraction
-from functools import lru_cache
 
-from .. import cards
 from ..colour import cards as colour_cards
-from ..errors import UnreadableError
 from .seen import Seen
 
 STANDARD_RATES = tuple(
     Fraction(n) for n in ("24000/1001", "24", "25", "30000/1001", "30", "48", "50", "60000/1001", "60", "100", "120")
 )
-STANDARD_FOR = {"display": "bt709", "linear": "linear", "pq": "pq", "hlg": "hlg"}
 DISPLAY = ("bt709", "srgb", "gamma22", "gamma26", "bt1886")
 
 
 @dataclass(frozen=True)
 class Look:
-    """What curve the footage looks like: ``kind``, how sure, ``saw`` in numbers; ``fits``: the curve to declare."""
+    """What curve the footage looks like: ``kind``, how sure, ``saw`` in numbers. It names no curve: of those there are many."""
 
     kind: str | None
     sure: bool
     saw: str
-    fits: str | None
+    confidence: float = 0.0
 
     @property
     def is_log(self) -> bool:
         return self.kind == "log" and self.sure
 
+    @property
+    def may_be_log(self) -> bool:
+        """Is it log, or not clearly enough a display picture to rule that out?"""
+        return self.kind == "log" and self.confidence >= 0.5
+
 
 def look(seen: Seen) -> Look:
-    """The guess about the curve, with the standard or card that fits it."""
     guess = seen.curve
-    fits = (
-        best_log(seen.levels.low, cards.stamp("curves"))
-        if guess.value == "log"
-        else STANDARD_FOR.get(guess.value or "")
-    )
-    return Look(guess.value, guess.sure, guess.saw, fits)
-
-
-@lru_cache(maxsize=256)
-def best_log(low: float, _: tuple[str, float, float]) -> str | None:
-    """The log curve whose black lies highest without passing what the footage holds."""
-    best: tuple[float, str] | None = None
-    for name in colour_cards.names():
-        try:
-            curve = colour_cards.curve(name)
-            if curve.kind != "log":
-                continue
-            black = colour_cards.facts(curve).black
-        except UnreadableError:
-            continue
-        if black <= low + 0.01 and (best is None or black > best[0]):
-            best = (black, name)
-    return best[1] if best else None
+    return Look(guess.value, guess.sure, guess.saw, guess.confidence)
 
 
 def kind_of(name: str | None, bits: int = 10) -> str | None:

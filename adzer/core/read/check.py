@@ -20,6 +20,8 @@ from .seen import Seen
 from .settings import ReadSettings
 
 SMALLEST = 16
+FORMS = {"equirectangular": "an unrolled sphere", "fisheye": "round lenses", "flat": "a flat picture", "one": "one eye",
+         "side by side": "two eyes, side by side", "over under": "two eyes, one above the other"}  # fmt: skip
 LATE_SHARE = 0.002  # frames doubled or lost beyond that are worth a word
 
 
@@ -83,29 +85,27 @@ def _curve(
     say: Any, facts: FileFacts, settings: ReadSettings, context: Context, picture: Picture, look: Look | None
 ) -> None:
     curve = picture.curve
+    given = context.given
+    fix = Fix(f"Declare {colour_cards.title(given)}", "read", "curve", given) if given else None
     if curve is None:
-        fits = look.fits if look else None
-        fix = Fix(f"Declare {colour_cards.title(fits)}", "read", "curve", fits) if fits else None
-        fix = fix or Fix("Declare BT.709", "read", "curve", "bt709")
         saw = ""
         if look and look.kind:
-            saw = (
-                f" It looks like {WORDS[look.kind]}" + ("" if look.sure else ", though not for sure") + f": {look.saw}."
-            )
+            saw = f" It looks like {WORDS[look.kind]}{'' if look.sure else ', though not for sure'}: {look.saw}."
         say(Level.STOP, "curve-unknown",
             f"Nothing says what curve the camera encoded.{saw} Declare it before anything is transformed.", fix)  # fmt: skip
         return
+    if not (settings.curve or facts.curve or facts.mosaic or settings.applied):
+        say(Level.NOTE, "taken-as-display", "Nothing says what it is. In 8 bits and without a sign of log it is taken as BT.709, and its "
+            "pixels are left as they are.", Fix("Declare BT.709", "read", "curve", "bt709"))  # fmt: skip
     if facts.mosaic:
         return
     held = kind_of(curve, facts.bits)
     if look and look.sure and look.kind != held and settings.applied is None:
-        if not settings.curve:
-            fix = Fix(f"Declare {colour_cards.title(look.fits)}", "read", "curve", look.fits) if look.fits else None
+        if facts.curve and not settings.curve:
             code = "log-tagged-display" if look.kind == "log" and facts.curve in DISPLAY else "curve-contradicts-tag"
-            tail = f" {colour_cards.title(look.fits)} fits best." if look.kind == "log" and look.fits else ""
-            none = " No log card fits." if look.kind == "log" and not look.fits else ""
+            tail = "" if given else " If it is, declare the curve that this camera records."
             say(Level.WARN, code,
-                f"It looks like {WORDS[look.kind or '']} but is tagged {colour_cards.title(facts.curve)}: {look.saw}.{tail}{none}", fix)  # fmt: skip
+                f"It looks like {WORDS[look.kind or '']} but is tagged {colour_cards.title(facts.curve)}: {look.saw}.{tail}", fix)  # fmt: skip
         elif held == "log" and look.kind == "display":
             say(Level.WARN, "already-transformed",
                 f"{colour_cards.title(curve)} is declared, but it looks as if a transform had been applied already: {look.saw}. "
@@ -197,6 +197,11 @@ def _form(say: Any, facts: FileFacts, settings: ReadSettings, picture: Picture, 
             say(Level.WARN, f"{field}-contradicts",
                 f"The {words} is {said} {held}, but the footage looks {guess.value}: {guess.saw}.",
                 Fix(f"Declare {label}", "read", field, guess.value))  # fmt: skip
+        elif guess.sure and guess.value != held and not declared and not tag and field in ("projection", "eyes"):
+            whole = {field: guess.value} | ({"coverage": seen.coverage.value} if field == "projection" and seen.coverage.value else {})
+            say(Level.STOP, f"{field}-asked",
+                f"It looks like {FORMS[str(guess.value)]} ({guess.confidence:.0%} sure) and nothing says so: {guess.saw}. Say what it is.",
+                Fix(f"It is {FORMS[str(guess.value)]}", "read", field, whole))  # fmt: skip
         elif (
             not guess.sure and guess.confidence >= 0.5 and guess.value not in (None, held) and not declared and not tag
         ):

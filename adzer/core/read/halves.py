@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from .seen import Halves
 
 Array = NDArray[np.float32]
-REACH = 0.06
+REACH, FAR = 0.06, 0.22  # shares of an eye's width: of pairs that converge, and of others
 ROWS, COLUMNS = 10, 8
 
 
@@ -26,15 +26,26 @@ def split(view: Array, packing: str) -> tuple[Array, Array]:
     )
 
 
-def compare(views: list[Array], packing: str, closed: bool = False) -> Halves:
-    """Block matching over all ``views``; ``closed``: an eye's picture wraps, so nothing leaves at its sides."""
+def alike_anyway(views: list[Array], packing: str) -> float:
+    """How well the halves agree where they cannot be two eyes, the second moved along by a fifth: bars, boards and bricks do."""
+    moved = []
+    for view in views:
+        a, b = split(view, packing)
+        b = np.roll(b, b.shape[0] // 5, axis=0)
+        moved.append(np.concatenate([a, b], axis=1 if packing == "side by side" else 0))
+    return compare(moved, packing).agree
+
+
+def compare(views: list[Array], packing: str, closed: bool = False, share: float = REACH) -> Halves:
+    """Block matching over all ``views``, as far as ``share`` of an eye's width; ``closed``: an eye's picture wraps, so nothing
+    leaves at its sides."""
     table, rows, agree = [], [], []
     places: list[tuple[float, float]] = []
     weights: list[float] = []
     for view in views:
         a, b = split(view, packing)
         w = a.shape[1]
-        reach = max(3, int(REACH * w))
+        reach = max(3, int(share * w))
         shifts = np.arange(-reach, reach + 1)
         scores, texture = _scores(a, b, shifts, closed)
         worth = texture > max(np.quantile(texture, 0.45), 0.004)

@@ -77,8 +77,11 @@ def _within(view: np.ndarray, found: tuple[Disc, ...], k: int) -> np.ndarray:
 def _eyes(views: list[np.ndarray], shape: float) -> tuple[Guess, Guess, Guess, Halves | None]:
     """Eyes, their packing, which is first, and the better of the two comparisons."""
     tried = {p: halves.compare(views[:3], p) for p in ("side by side", "over under")}
-    best = max(tried.values(), key=lambda h: h.agree)
-    other = min(tried.values(), key=lambda h: h.agree)
+    best, other = _better(tried)
+    if best.agree + 0.4 * (best.agree - other.agree) < AGREE:  # the cameras may not converge
+        wide = {p: halves.compare(views[:2], p, share=halves.FAR) for p in tried}
+        if _better(wide)[0].agree > best.agree + 0.2:
+            best, other = _better(wide)
     saw = f"the halves {best.packing} agree to {best.agree:.0%}, {other.packing} to {other.agree:.0%}"
     # Two eyes agree well in most of their textured blocks, and the other way of halving does not.
     score = best.agree + 0.4 * (best.agree - other.agree)
@@ -86,6 +89,8 @@ def _eyes(views: list[np.ndarray], shape: float) -> tuple[Guess, Guess, Guess, H
         sure = min(1.0, max(0.0, (AGREE + 0.1 - score) / 0.2))
         return Guess("one", round(0.55 + 0.45 * sure, 3), saw), Guess(), Guess(), best
     sure = min(0.99 if best.agree > AGREE else 0.75, 0.7 + (score - AGREE) * 1.5)
+    if (anyway := halves.alike_anyway(views[:2], best.packing)) > 0.75 * best.agree:
+        sure, saw = min(sure, 0.4), f"{saw}; but moved along by a fifth they agree to {anyway:.0%}, too"
     eye = _eye_shape(shape, best.packing)
     squeezed = eye * 2 if best.packing == "side by side" else eye / 2
     near = {name: min(abs(float(s) / v - 1) for s in EYE_SHAPES) for name, v in (("full", eye), ("half", squeezed))}
@@ -98,6 +103,12 @@ def _eyes(views: list[np.ndarray], shape: float) -> tuple[Guess, Guess, Guess, H
         _first(best, "below is usually nearer"),
         best,
     )
+
+
+def _better(tried: dict[str, Halves]) -> tuple[Halves, Halves]:
+    """The comparison that agrees better, and the other."""
+    a, b = tried.values()
+    return (a, b) if a.agree >= b.agree else (b, a)
 
 
 def _first(compared: Halves, why: str) -> Guess:
@@ -136,6 +147,8 @@ def _projection(
         if full == "360" and check.seam > 2 * projection.SEAM:
             continue
         sure = float(np.clip(0.7 + 2.5 * (projection.POLE - check.poles), 0.5, 0.98))
+        if full == "360" and max(np.std(check.left), np.std(check.right)) < projection.PLAIN:
+            sure = min(sure, 0.6)  # a plain edge meets any other
         if wanted == 1.0:
             sure -= 0.1 * (abs(check.seam - projection.SEAM) < 0.4)
         if form == "full" or packing.value is not None:

@@ -70,6 +70,10 @@ def _collection() -> _Collection:
     return _Collection(scaled, mean, scale, float(np.median(np.sort(apart, axis=1)[:, NEAREST])), nets)
 
 
+# Every log curve that is published keeps black well above code 0 and a clipped sensor below the top.
+LOG_BLACK, LOG_WHITE = 0.045, 0.965
+BEYOND_LOG = np.array([1.0, 0.02, 1.0, 0.3, 1.0])
+NEVER_SURE = 0.75  # of what comes without a tag only rarely, by its look alone
 # BT.2100 (table 9) knows PQ and HLG with 10 or 12 bits only, and linear light in 8 has no blacks left.
 IN_EIGHT_BITS = np.array([1.0, 1.0, 0.0, 0.0, 0.0])
 
@@ -87,7 +91,9 @@ def guess(levels: Levels, bits: int = 10) -> Guess:
     votes = known.votes(x)
     if bits <= 8:
         votes = (votes + 1e-3) * IN_EIGHT_BITS
-        votes /= votes.sum()
+    if levels.quantile(0.001) < LOG_BLACK or levels.quantile(0.999) > LOG_WHITE:
+        votes = votes * BEYOND_LOG
+    votes = votes / votes.sum()
     best, second = (int(i) for i in np.argsort(votes)[::-1][:2])
     sure = float(votes[best])
     saw += f"; {sure:.0%} like {WORDS[KINDS[best]]}"
@@ -95,6 +101,8 @@ def guess(levels: Levels, bits: int = 10) -> Guess:
         saw += f", {votes[second]:.0%} like {WORDS[KINDS[second]]}"
     if KINDS[best] == "log" and votes[KINDS.index("pq")] > 0.03:
         saw += "; PQ looks much the same, but comes without a tag only rarely"
+    if KINDS[best] not in ("display", "log"):
+        sure = min(sure, NEVER_SURE)
     if (away := known.distance(x)) > FAR:
         return Guess(
             KINDS[best],

@@ -43,6 +43,7 @@ def _few(values: NDArray[np.floating]) -> tuple[float, ...]:
     return tuple(np.round(np.interp(at, np.arange(len(values)), values), 4).tolist())
 
 
+PLAIN = 0.02  # luma by which an outer column must vary, for the step over the seam to say anything
 POLE, SEAM = 0.19, 2.4  # spheres lie below, flat pictures above: see the suite's table in docs/numbers.md
 
 

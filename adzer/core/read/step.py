@@ -144,7 +144,7 @@ def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResu
 
 
 def _form(field: str, default: Any, picture: Picture, settings: ReadSettings, seen: Seen | None) -> tuple[Any, str]:
-    """A field of the picture's form: declared, tagged, seen for sure, or the usual; and why."""
+    """A field of the picture's form: declared, tagged, or the usual, and why; nothing that changes pixels rests on a look."""
     guess: Guess = getattr(seen, field) if seen else Guess()
     saw = f"; {guess.saw}" if guess.saw else ""
     declared, held = getattr(settings, field), getattr(picture, field)
@@ -152,7 +152,7 @@ def _form(field: str, default: Any, picture: Picture, settings: ReadSettings, se
         return declared, "declared" + saw
     if held is not None:
         return held, "tagged in the file" + saw
-    if guess.sure:
+    if field in ("coverage", "packing") and guess.value is not None:  # of a form that was said: arithmetic on its shape
         return guess.value, f"seen ({guess.confidence:.0%} sure): {guess.saw}"
     if guess.value is not None and guess.value != default:
         return default, f"not known: perhaps {guess.value} ({guess.confidence:.0%} sure){saw}"
@@ -208,8 +208,8 @@ def _curve(facts: FileFacts, settings: ReadSettings, look: advise.Look | None) -
         return settings.curve, "declared" + agree
     if facts.curve:
         return facts.curve, "tagged in the file" + saw
-    if look and look.sure and look.kind != "log":
-        return look.fits, f"seen: {look.saw}"
+    if facts.bits <= 8 and not (look and look.may_be_log):
+        return "bt709", "guessed: 8 bits, no tag and no sign of log; the pixels are left as they are" + saw
     return None, "not tagged" + saw
 
 

@@ -19,7 +19,7 @@ from ..widgets.questions import Choice, Number, Numbers, Pick, Question
 from .base import StageBench
 from .read import curve_answers
 
-WHITES: tuple[Whites, ...] = ("let go", "roll off", "keep all")
+WHITES: tuple[Whites, ...] = ("let go", "roll off", "keep hue", "keep all")
 
 
 class ColourBench(StageBench):
@@ -52,8 +52,10 @@ class ColourBench(StageBench):
             Numbers(("black, %", self.black), ("contrast", self.contrast), ("saturation", self.saturation)),
         )
         self.whites = Choice([(w, w) for w in WHITES])
-        self.whites.chosen.connect(self._set_whites)
-        self.whites_card = Question("What happens above white?", self.whites)
+        self.whites.chosen.connect(lambda v: self.desk.answer("colour", whites=v, peak=None))
+        self.ceiling = Choice([("100 %", 100), ("105 %", 105), ("109 %", 109)])
+        self.ceiling.chosen.connect(lambda v: self.desk.answer("colour", ceiling=v))
+        self.whites_card = Question("What happens above white?", self.whites, Numbers(("nothing passes", self.ceiling)))
         self.beyond = Choice([("cut", "cut"), ("draw in", "draw in")])
         self.beyond.chosen.connect(lambda v: desk.answer("colour", beyond=v))
         self.beyond_card = Question("And to colours the display lacks?", self.beyond)
@@ -72,18 +74,6 @@ class ColourBench(StageBench):
         field.settled.connect(lambda _: self.desk.commit())
         return field
 
-    def _set_whites(self, whites: Whites) -> None:
-        """With the brightest light that was measured, so that nothing is kept free for light that never comes."""
-        shot = self.desk.shot
-        peak = None
-        seen = self.desk.seen(shot) if shot is not None else None
-        if shot is not None and seen is not None and whites != "let go":
-            curve = self.desk.walk(shot)["read"].after.curve
-            if curve:
-                source = colour_cards.curve(curve, shot.facts.bits)
-                peak = measure.peak(source, seen.levels.top())
-        self.desk.answer("colour", whites=whites, peak=peak)
-
     def refresh(self, shot: Shot, walked: Walk) -> None:
         s = walked.route.colour
         self.curve.set_answers(curve_answers(shot.facts.curve), walked.route.read.curve)
@@ -98,6 +88,7 @@ class ColourBench(StageBench):
         self.contrast.set_value(s.contrast)
         self.saturation.set_value(s.saturation)
         self.whites.set_value(s.whites)
+        self.ceiling.set_value(s.ceiling)
         self.beyond.set_value(s.beyond)
         self.light_card.say(
             "Corrected in light, before the conversion: everything the camera recorded can still be moved. "
@@ -129,7 +120,8 @@ class ColourBench(StageBench):
             signals, shares = bin_centres(), np.array(seen.levels.brightest)
             lines = []
             for whites in WHITES:
-                text = advise.whites_text(whites, measure.cost(replace(chain, whites=whites), signals, shares))
+                way = replace(chain, whites=whites)
+                text = advise.whites_text(whites, measure.cost(way, signals, shares), way.hue_turn())
                 lines.append(f"{whites}: {text}")
             self.whites_card.say("\n".join(lines), advise.OTHERS_WHITES[chain.whites])
             gain = chain.gain

@@ -33,7 +33,11 @@ from .base import StageBench
 
 FIELDS = (
     "curve", "primaries", "range", "projection", "coverage", "eyes", "packing", "first", "raster", "bits", "chroma", "rate",
-    "timecode", "frames", "matrix", "mosaic",
+    "timecode", "frames", "matrix", "mosaic", "turn", "siting",
+)  # fmt: skip
+SITINGS = (
+    ("left, between lines", "left"), ("in the middle of four", "center"), ("on the first of four", "topleft"),
+    ("on the first line, between", "top"), ("left, on the second line", "bottomleft"), ("on the second line, between", "bottom"),
 )  # fmt: skip
 
 
@@ -97,6 +101,10 @@ class ReadBench(StageBench):
         self.eyes.chosen.connect(lambda v: desk.answer("read", eyes=v))
         self.first = Choice([("as found", None), ("left", "left"), ("right", "right")])
         self.first_card = ask("Which eye is first?", self.first, "first")
+        self.turn = Choice([("as found", None), ("0°", 0), ("90°", 90), ("180°", 180), ("270°", 270)])
+        self.turn_card = ask("Which way up was it held?", self.turn, "turn")
+        self.siting = Pick([("as found", None), *SITINGS])
+        self.siting_card = ask("Where does chroma lie?", self.siting, "siting")
         self.timing = Choice([("as recorded", "recorded"), ("even, job's rate", "even")])
         self.timing.chosen.connect(self._retime)
         self.timing_card = Question("What rhythm shall it have?", self.timing)
@@ -111,7 +119,7 @@ class ReadBench(StageBench):
         )
         self.questions = [
             self.together, self.curve_card, self.applied_card, self.form_card, self.eyes_card, self.first_card, self.play_card,
-            self.timing_card, self.primaries_card, self.range_card,
+            self.turn_card, self.timing_card, self.primaries_card, self.range_card, self.siting_card,
         ]  # fmt: skip
         self.facts = Table("What this picture is, and how it is known", (0.14, 0.2, 0.66), 5)
         self.levels = Histogram("Levels, as recorded", 2)
@@ -144,10 +152,7 @@ class ReadBench(StageBench):
             self.together.say(shot.doubts[0].ask)
         look = advise.look(seen) if seen else None
         self.curve.set_answers(curve_answers(facts.curve), route.read.curve)
-        others = ""
-        if look and look.kind == "log" and look.fits and stop.after.curve != look.fits:
-            others = f"The levels fit {colour_cards.title(look.fits)} best."
-        self.curve_card.say(_sentence(evidence.get("curve", "")), others)
+        self.curve_card.say(_sentence(evidence.get("curve", "")))
         self.applied.set_value(route.read.applied)
         self.applied_card.say(_applied(stop.after.curve, facts.bits, look))
         tag = colour_cards.primaries_title(facts.primaries) if facts.primaries else None
@@ -159,6 +164,15 @@ class ReadBench(StageBench):
         self.range.set_value(route.read.range)
         self.range_card.say(f"Read as {stop.after.range}: {evidence.get('range', '')}.")
         self._say_form(stop.after, route.read, evidence)
+        self.turn.set_value(route.read.turn)
+        turned = f"turned by {stop.after.turn}° clockwise" if stop.after.turn else "as it was recorded"
+        self.turn_card.say(f"It is shown {turned}: {evidence.get('turn', '')}.")
+        self.siting.set_value(route.read.siting)
+        self.siting_card.setVisible(stop.after.siting is not None)
+        named = {v: k for k, v in SITINGS}.get(stop.after.siting or "", "?")
+        self.siting_card.say(
+            f"Taken as {named}: {evidence.get('siting', '')}.", "Half a pixel off, colours leave a fringe at every edge."
+        )
         self.timing.set_value(route.read.timing)
         self._say_timing(shot, walked)
         self._say_play(shot, seen)
@@ -259,15 +273,14 @@ class ReadBench(StageBench):
         self.facts.show_rows(rows, shot.facts.path.rsplit("/", 1)[-1])
         if seen is not None:
             marks: list[tuple[float, str]] = []
-            name = after.curve or advise.look(seen).fits
+            name = after.curve
             if name and not shot.facts.mosaic:
                 try:
                     held = colour_cards.facts(colour_cards.curve(name, shot.facts.bits))
-                    sure = "" if after.curve else "?"
                     marks = [
-                        (held.black, f"black{sure}"),
-                        (held.grey, f"grey{sure}"),
-                        (held.white, f"white 90 %{sure}"),
+                        (held.black, "black"),
+                        (held.grey, "grey"),
+                        (held.white, "white 90 %"),
                     ]
                 except UnreadableError:
                     marks = []

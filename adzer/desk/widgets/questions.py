@@ -171,7 +171,7 @@ class Number(QLineEdit):
 class Numbers(QWidget):
     """Several numbers side by side, each with a small label over it."""
 
-    def __init__(self, *fields: tuple[str, Number]) -> None:
+    def __init__(self, *fields: tuple[str, QWidget]) -> None:
         super().__init__()
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)

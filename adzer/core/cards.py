@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 import os
+import re
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -23,6 +24,7 @@ import platformdirs
 from msgspec import Meta
 
 from .errors import UnreadableError
+from .media import options
 
 SHIPPED = Path(__file__).resolve().parent.parent / "cards"
 MAX_BYTES = 1_000_000
@@ -30,6 +32,7 @@ MAX_BYTES = 1_000_000
 XY = tuple[Annotated[float, Meta(ge=-1, le=2)], Annotated[float, Meta(ge=-1, le=2)]]
 White = tuple[Annotated[float, Meta(gt=0.1, le=0.6)], Annotated[float, Meta(gt=0.1, le=0.6)]]
 Edge = Annotated[float, Meta(ge=0.0, le=0.45)]
+Side = Annotated[int, Meta(ge=16, le=16384, multiple_of=2)]  # of a raster
 Positive = Annotated[float, Meta(gt=0, le=1e6)]
 
 
@@ -84,7 +87,8 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a place that shows the picture asks for.
 
     ``shape``: width and height, where it has a shape of its own; ``title_safe``: share of width and height within which
-    titles are surely seen; ``covered``: shares at left, top, right and bottom that a usual player lays its own things over.
+    titles are surely seen; ``exact``: the file has ``max_raster``, whatever lies in it; ``rasters``: others that the place
+    takes; ``covered``: shares at left, top, right and bottom that a usual player lays its own things over.
     """
 
     title: str
@@ -94,7 +98,7 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     bits: Literal[8, 10]
     chroma: Literal["4:2:0", "4:2:2"]
     hold: Literal["native", "frame"]
-    max_raster: tuple[Annotated[int, Meta(ge=16, le=16384)], Annotated[int, Meta(ge=16, le=16384)]]
+    max_raster: tuple[Side, Side]
     audio: Literal["aac", "pcm_s24le", "flac"]
     why: str
     curve: str = "bt709"
@@ -106,6 +110,8 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     audio_kbits: Annotated[int, Meta(ge=32, le=512)] = 256
     options: dict[str, str] = {}
     others: str = ""
+    exact: bool = False
+    rasters: Annotated[tuple[tuple[Side, Side], ...], Meta(max_length=12)] = ()
     shape: tuple[Annotated[int, Meta(ge=1, le=100)], Annotated[int, Meta(ge=1, le=100)]] | None = None
     title_safe: Annotated[float, Meta(ge=0.2, le=1.0)] | None = None
     covered: tuple[Edge, Edge, Edge, Edge] = (0.0, 0.0, 0.0, 0.0)
@@ -176,8 +182,23 @@ def read_card(path: Path, kind: str | None = None) -> Card:
     try:
         card: Card = msgspec.convert(plain, KINDS[kind], strict=False)
     except msgspec.MsgspecError as error:
-        raise UnreadableError(f"{path}: {error}. docs/cards.md says what a card of this kind holds.") from None
+        raise UnreadableError(f"{path}: {_plainly(error)} docs/cards.md says what a card of this kind holds.") from None
+    if isinstance(card, DeliveryCard):
+        options.check(card.encoder, card.options, str(path))
     return card
+
+
+def _plainly(error: msgspec.MsgspecError) -> str:
+    """A fault of a card in words, with the key's own name."""
+    text = str(error)
+    if missing := re.match(r"Object missing required field `(\w+)`(?: - at `\$\.?(.*)`)?", text):
+        where = f" in {missing[2]}" if missing[2] else ""
+        return f"the key {missing[1]!r}{where} is missing."
+    if unknown := re.match(r"Object contains unknown field `(\w+)`", text):
+        return f"there is no key {unknown[1]!r}."
+    said, _, place = text.partition(" - at ")
+    key = place.strip("`$.")
+    return f"{key or 'it'}: {said[:1].lower()}{said[1:]}."
 
 
 def kind_of(path: Path) -> str:

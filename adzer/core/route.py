@@ -79,6 +79,12 @@ def load(text: str | bytes, what: str = "This route") -> Route:
 
 def upgrade(plain: dict[str, Any]) -> dict[str, Any]:
     """Plain settings of any older schema as ones of this schema."""
+    deliver = plain.get("deliver")
+    if isinstance(deliver, dict) and "lines" in deliver:  # version 1: at most so many lines, of a wide picture
+        lines = deliver["lines"]
+        kept = {k: v for k, v in deliver.items() if k not in ("lines", "version")}
+        wide = isinstance(lines, int) and 120 <= lines <= 8640
+        plain = plain | {"deliver": kept | ({"raster": [lines * 16 // 9 // 2 * 2, lines // 2 * 2]} if wide else {})}
     return plain | {"schema": SCHEMA}
 
 
@@ -138,8 +144,7 @@ def walk(
 ) -> Walk:  # fmt: skip
     """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
     card = card or _first_card(route)
-    if route.deliver.lines is not None:
-        card = msgspec.structs.replace(card, max_raster=route.deliver.largest(card.max_raster))
+    card = route.deliver.on(card)
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
     context = Context(facts, seen, card, job_rate, problem, usual, given)

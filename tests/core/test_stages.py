@@ -28,7 +28,7 @@ from adzer.core.pixels import PixelPlan, Processor
 from adzer.core.read import advise
 from adzer.core.read.measure import DOMAIN, Levels, bin_centres, measure
 from adzer.core.read.step import assumed_samples, shown_timecode
-from adzer.core.route import Route, walk
+from adzer.core.route import Route, load, walk
 from adzer.core.sim import camera as cameras
 from adzer.core.stage import STAGES
 
@@ -345,7 +345,31 @@ def test_a_raster_beyond_what_was_recorded_is_told_with_the_one_that_is_enough()
     for detail, lines in ((0.2, 360), (0.45, 540), (0.65, 720), (0.69, None), (1.0, None), (0.0, None), (None, None)):
         found = step(base.with_(detail=detail), DeliverSettings(), Context(None, card=card)).findings
         fix = next((f.fix.value for f in found if f.code == "raster-beyond-detail"), None)
-        assert fix == lines, detail
-    assert DeliverSettings(lines=540).largest((1920, 1080)) == (960, 540)
-    assert DeliverSettings(lines=540).largest((1080, 1920)) == (540, 960)
-    assert DeliverSettings(lines=2160).largest((1920, 1080)) == (1920, 1080)
+        assert fix == (lines and {"raster": [lines * 16 // 9, lines], "exact": False}), detail
+    card = delivery("web-wide")
+    assert DeliverSettings(raster=(960, 540)).on(card).max_raster == (960, 540) and not card.exact
+    old = '{"schema": 1, "deliver": {"version": 1, "cards": ["archive"], "lines": 2160}}'
+    assert load(old).deliver == DeliverSettings(cards=("archive",), raster=(3840, 2160))
+
+
+@pytest.mark.parametrize("exact, raster, picture", [(True, (3840, 2160), (3840, 1606)), (False, (3840, 2160), (3840, 1606)),
+                                                    (True, (1080, 1350), (1080, 452)), (True, (1920, 804), (1920, 804))])  # fmt: skip
+def test_a_raster_is_what_was_asked(exact, raster, picture):
+    """A 2.39:1 picture in UHD, in an upright post, and in its own shape."""
+    from adzer.core.shape.geometry import fit
+
+    made = fit((3840, 1606), "frame", raster, None, exact)
+    assert made.raster == raster if exact else made.raster == (3840, 2160)
+    assert all(abs(a - b) <= 2 for a, b in zip(made.picture, picture, strict=True))
+    assert all(made.place[i] >= 0 and made.place[i] + made.picture[i] <= made.raster[i] for i in (0, 1))
+    assert abs(made.picture[0] / made.picture[1] / (3840 / 1606) - 1) < 0.01
+
+
+def test_shrinking_says_when_a_raster_is_not_reached_and_offers_to_stretch(scope):
+    facts, seen = scope
+    route = Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5").with_("deliver", raster=(3840, 2160), exact=True)
+    walked = walk(route, facts, seen, delivery("web-wide"))
+    finding = next(f for f in walked.findings if f.code == "raster-not-reached")
+    assert walked["deliver"].after.raster == (3840, 2160)
+    wider = walk(route.mended(finding.fix), facts, seen, delivery("web-wide"))["shape"].result.adds.framing.size
+    assert wider[0] > walked["shape"].result.adds.framing.size[0]

@@ -2,23 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Annotated
-
 import msgspec
-from msgspec import Meta
+
+from ..cards import DeliveryCard, Side
 
 
 class DeliverSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """``cards``: names of delivery cards, in the order in which they are made; ``lines``: at most so many pixels along the
-    shorter side, whatever a card allows."""
+    """``cards``: names of delivery cards, in the order in which they are made; ``raster``: width and height instead of a card's
+    largest, and ``exact``: of the file itself, whatever lies in it, instead of what the picture is fitted into."""
 
-    version: int = 1
+    version: int = 2
     cards: tuple[str, ...] = ("web-wide",)
-    lines: Annotated[int, Meta(ge=120, le=8640)] | None = None
+    raster: tuple[Side, Side] | None = None
+    exact: bool = False
 
-    def largest(self, raster: tuple[int, int]) -> tuple[int, int]:
-        """A card's largest raster, reduced in its own shape to ``lines``."""
-        short = min(raster)
-        if self.lines is None or self.lines >= short:
-            return raster
-        return (raster[0] * self.lines // short // 2 * 2, raster[1] * self.lines // short // 2 * 2)
+    def on(self, card: DeliveryCard) -> DeliveryCard:
+        """The card with this raster."""
+        if self.raster is None:
+            return card
+        return msgspec.structs.replace(card, max_raster=self.raster, exact=self.exact)

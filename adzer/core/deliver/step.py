@@ -8,6 +8,7 @@ from ..stage import Context, StepResult
 from .settings import DeliverSettings
 
 LINES = (360, 540, 720, 1080, 1440, 2160, 2880, 4320)  # usual rasters by their shorter side
+RASTERS = ((1280, 720), (1920, 1080), (2560, 1440), (3840, 2160), (4096, 2160), (1080, 1920), (1080, 1080))  # usual ones
 SOFT = 0.7  # recorded pixels per delivered pixel below which a smaller raster is as sharp
 SMALLEST_FOR = {"st2019": (256, 120)}  # the encoder refuses less
 
@@ -89,5 +90,5 @@ def _beyond_detail(picture: Picture) -> Finding | None:
         f"{picture.raster[0]}×{picture.raster[1]} holds {1 / picture.detail:.1f} times as many pixels each way as were recorded; "
         f"{w}×{h} is as sharp and {1 / k**2:.1f} times smaller.",
         "deliver",
-        Fix(f"At most {enough} lines", "deliver", "lines", enough),
+        Fix(f"At most {w}×{h}", "deliver", "raster", {"raster": [w, h], "exact": False}),
     )

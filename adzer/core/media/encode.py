@@ -13,6 +13,7 @@ import msgspec
 import numpy as np
 
 from ..errors import RenderFailed
+from . import options as allowed
 from .formats import PixelFormat, Plane
 from .packets import packet_print, quantiser
 
@@ -79,6 +80,7 @@ _SITING_NUMBER = {"left": 0, "center": 1, "topleft": 2}  # H.273, Chroma420Sampl
 
 
 def _encoder_options(spec: VideoSpec, threads: int) -> dict[str, str]:
+    allowed.check(spec.encoder, spec.options, "This order")
     options = dict(spec.options)
     sited = f"chromaloc={_SITING_NUMBER[spec.tags.siting]}" if spec.chroma == "4:2:0" else ""
     if spec.encoder == "h264":

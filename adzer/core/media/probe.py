@@ -23,7 +23,14 @@ from .formats import mosaic_of, pixel_format
 from .rolls import Pair, Roll, Source, all_paths, first_path, total_size
 
 MAX_SIDE = 16384
-_NOT_FOOTAGE = {"tty", "lrc", "srt", "webvtt", "ass", "rawvideo", "bin", "xbin", "adf", "idf", "txd"}
+# What footage comes in, by the library's names of containers. Nothing else is opened: lists of other files, and texts that happen
+# to look like pictures, least of all.
+FOOTAGE = (
+    "mov", "matroska", "mpegts", "mpeg", "mpegvideo", "avi", "mxf", "ogg", "asf", "flv", "dv", "h264", "hevc", "obu", "ivf",
+    "yuv4mpegpipe", "nut", "concat", "tiff_pipe", "dpx_pipe", "exr_pipe", "png_pipe", "jpeg_pipe", "jpegls_pipe", "j2k_pipe",
+    "image2",
+)  # fmt: skip
+OPENING = {"format_whitelist": ",".join(FOOTAGE), "protocol_whitelist": "file"}
 _EDGE = 1 << 20
 
 PRIMARIES = {1: "bt709", 9: "bt2020", 12: "p3-d65"}  # H.273, table 2
@@ -144,12 +151,15 @@ def open_container(source: Source) -> av.container.InputContainer:
     path = first_path(source)
     if not path.exists():
         raise UnreadableError(f"{path} is not there. Has the card or disk been unplugged?")
+    for each in all_paths(source):
+        if each.exists() and not (each.is_file() or each.is_dir()):
+            raise UnreadableError(f"{each} is no file but a pipe or a device. Give a recording.")
     if path.is_dir():
         raise UnreadableError(f"{path} is a folder. Give the recording inside it.")
     if path.stat().st_size == 0:
         raise UnreadableError(f"{path} is empty (0 bytes). Copy it from the card again.")
     try:
-        container = source.open() if isinstance(source, Roll) else av.open(str(path), "r")
+        container = source.open(OPENING) if isinstance(source, Roll) else av.open(str(path), "r", options=OPENING)
     except PermissionError:
         raise UnreadableError(f"{path} may not be read by you. Change its permissions and try again.") from None
     except (av.FFmpegError, OSError, ValueError, UnicodeError) as error:
@@ -157,7 +167,7 @@ def open_container(source: Source) -> av.container.InputContainer:
         raise UnreadableError(
             f"{path} is not a recording that can be read ({reason}). If it was cut off, copy it from the card again."
         ) from None
-    if not container.streams.video or container.format.name.split(",")[0] in _NOT_FOOTAGE:
+    if not container.streams.video:
         container.close()
         raise UnreadableError(f"{path} holds no moving picture. Give a video file.")
     return container
@@ -328,7 +338,7 @@ def _siting(stream: Any, path: Path) -> str | None:
     context = stream.codec_context
     first = b""
     if context.name in headers.CODECS and not context.extradata:
-        with av.open(str(path)) as again:
+        with av.open(str(path), options=OPENING) as again:
             first = next((bytes(p) for p in again.demux(again.streams.video[0]) if p.size), b"")
     return headers.siting(context.name, context.extradata, first) or boxes.matroska_siting(path)
 

@@ -135,10 +135,23 @@ class Fitted:
 WIDE = Fraction(16, 9)
 
 
-def fit(size: tuple[int, int], hold: str, largest: tuple[int, int], around: Fraction | None = None) -> Fitted:
+SAME_SHAPE = Fraction(1, 100)  # share by which shapes may differ, for a picture to fill a raster instead of lying in it
+
+
+def fit(
+    size: tuple[int, int], hold: str, largest: tuple[int, int], around: Fraction | None = None, exact: bool = False
+) -> Fitted:
     """Puts a picture of ``size`` into a file: natively, or inside a frame of a shape, ``around`` or 16:9, with black around
-    it. Never enlarges."""
+    it. Never enlarges. ``exact``: the file is ``largest``, whatever lies in it, and the picture as large as it can be."""
     w, h = Fraction(size[0]), Fraction(size[1])
+    if exact:
+        across, down = w / largest[0], h / largest[1]
+        if abs(across / down - 1) <= SAME_SHAPE:
+            return Fitted(largest, largest, (0, 0), min(across, down))
+        k = max(across, down)
+        inner = (min(largest[0], even(w / k)), min(largest[1], even(h / k)))
+        x, y = ((largest[i] - inner[i]) // 4 * 2 for i in (0, 1))
+        return Fitted(largest, inner, (x, y), k)
     shape = around or WIDE
     fw, fh = (w, h) if hold == "native" else (max(w, h * shape), max(h, w / shape))
     k = max(Fraction(1), fw / largest[0], fh / largest[1])

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
+import msgspec
+
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
@@ -47,7 +49,7 @@ class Shaped:
 def shaped(picture: Picture, settings: ShapeSettings, card: DeliveryCard) -> Shaped:
     (wanted, hold, around), moves = settings.framed(card.wanted, card.hold), settings.moves
     solved = framing(picture, settings, wanted)
-    fitted = fit(solved.size, hold, card.max_raster, around)
+    fitted = fit(solved.size, hold, card.max_raster, around, card.exact)
     if moves is None and not settings.bent:
         return Shaped(solved, fitted, warp(solved, fitted))
     aspect = picture.pixel_aspect * settings.squeeze
@@ -221,11 +223,34 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
             )  # fmt: skip
         )
     findings += _against_marks(settings)
+    if (short := _not_reached(picture, settings, context.card, made)) is not None:
+        findings.append(short)
     parts = [f"{float(squeeze):.2f}×"] if squeeze != 1 else []
     parts.append(shape_text(shape) if shape else "whole frame")
     sx, sy = (float(v) for v in made.scale)
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1), detail=(sx * sy) ** 0.5)
     return StepResult(after, " → ".join(parts), tuple(findings), adds=made, idle=squeeze == 1 and shape is None)
+
+
+def _not_reached(picture: Picture, settings: ShapeSettings, card: DeliveryCard, made: Shaped) -> Finding | None:
+    """Shrinking the height keeps fewer pixels than the delivery has room for, and stretching would fill more of it."""
+    aspect = picture.pixel_aspect * settings.squeeze
+    if settings.school != "shrink" or aspect == 1 or made.fitted.reduce > 1 or card.max_raster[0] > 4096:
+        return None
+    other = shaped(picture, replace_school(settings), card)
+    w, h = made.framing.size if card.exact else made.fitted.picture
+    w2, h2 = other.framing.size if card.exact else other.fitted.picture
+    if w2 <= w * 1.02:
+        return None
+    return Finding(
+        Level.NOTE, "raster-not-reached",
+        f"Shrunk, the picture is {w}×{h}; {card.title} has room for {card.max_raster[0]}×{card.max_raster[1]}. Stretched it is "
+        f"{w2}×{h2}, though no sharper upright.", "shape", Fix("Stretch the width instead", "shape", "school", "stretch"),
+    )  # fmt: skip
+
+
+def replace_school(settings: ShapeSettings) -> ShapeSettings:
+    return msgspec.structs.replace(settings, school="stretch")
 
 
 def _against_marks(settings: ShapeSettings) -> list[Finding]:

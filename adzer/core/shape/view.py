@@ -77,10 +77,10 @@ def viewed(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: 
     """The view of ``settings`` at the largest raster that the delivery allows."""
     assert settings.view is not None
     (wanted, hold, around), largest = settings.framed(card.wanted, card.hold), card.max_raster
-    shape = wanted or settings.shape or WIDE
+    shape = wanted or settings.shape or (Fraction(*largest) if card.exact else WIDE)
     w = min(Fraction(largest[0]), largest[1] * shape)
     size = (even(w), even(w / shape))
-    fitted = fit(size, hold, largest, around)
+    fitted = fit(size, hold, largest, around, card.exact)
     half = extent(settings.view, Fraction(*size))
     nudge = settings.nudge(wanted)
     warp = ViewWarp(

@@ -6,14 +6,14 @@ from PySide6.QtWidgets import QFileDialog, QPushButton, QVBoxLayout, QWidget
 
 from ...core import cards
 from ...core.deliver.advise import estimate, size_text, time_text
-from ...core.deliver.step import LINES
+from ...core.deliver.step import RASTERS
 from ...core.errors import UnreadableError
 from ...core.finding import Level
 from ...core.job import Shot
 from ...core.read.advise import rate_text
 from ...core.route import Walk
 from ..widgets.plots import Bars, Table
-from ..widgets.questions import Pick, Question, act
+from ..widgets.questions import Choice, Pick, Question, act
 from .base import StageBench
 
 
@@ -47,10 +47,12 @@ class DeliverBench(StageBench):
         self.queue = act("Queue", self.desk.enqueue)
         self.folder = act("Choose another output folder", self._choose_folder, main=False)
         self.queue_card = Question("Is it ready?", self.queue, self.folder)
-        self.lines = Pick([("as large as each card allows", None), *((f"at most {n} lines", n) for n in LINES)])
-        self.lines.chosen.connect(lambda v: self.desk.answer("deliver", lines=v))
-        self.lines_card = Question("What raster is worth it?", self.lines)
-        self.questions = [self.where_card, self.lines_card, self.size_card, self.why_card, self.queue_card]
+        self.raster = Pick([])
+        self.raster.chosen.connect(lambda v: self.desk.answer("deliver", raster=v))
+        self.exact = Choice([("fitted into it", False), ("exactly so", True)])
+        self.exact.chosen.connect(lambda v: self.desk.answer("deliver", exact=v))
+        self.raster_card = Question("What raster is worth it?", self.raster, self.exact)
+        self.questions = [self.where_card, self.raster_card, self.size_card, self.why_card, self.queue_card]
         self.table = Table("What leaves", (0.24, 0.26, 0.5), 4)
         self.sizes = Bars("Size, MB", 2)
         self.times = Bars("Time to make, s", 2, digits=0)
@@ -80,15 +82,7 @@ class DeliverBench(StageBench):
         chosen = [c for c in walked.route.deliver.cards if c in self.toggles]
         for name, button in self.toggles.items():
             button.setChecked(name in chosen)
-        self.lines.set_value(walked.route.deliver.lines)
-        shaped = walked["shape"].after
-        w, h = shaped.raster
-        held = shaped.detail or 1.0
-        self.lines_card.say(
-            f"{held:.2f} recorded pixels lie behind each of the {w}×{h} in {walked.card.title}."
-            + (f" No more than {int(w * held) // 2 * 2}×{int(h * held) // 2 * 2} was recorded." if held < 1 else ""),
-            "Some places give a larger raster more bits, so that others deliver more pixels than were recorded.",
-        )
+        self._say_raster(walked)
         known = {t.card: t for t in shot.trials}
         frames = walked["shape"].after.frames or shot.frames
         frames = round(frames * shot.frames / max(shot.facts.frames, 1))
@@ -120,6 +114,22 @@ class DeliverBench(StageBench):
         first = cards.delivery(chosen[0]) if chosen else walked.card
         self.why_card.say(f"{first.title}: {first.why}", first.others)
         self._say_queue(shot, walked, chosen)
+
+    def _say_raster(self, walked: Walk) -> None:
+        settings, shaped, card = walked.route.deliver, walked["shape"].after, walked.card
+        offered = [r for r in dict.fromkeys((*card.rasters, *RASTERS, settings.raster)) if r is not None]
+        self.raster.set_answers(
+            [("as large as each card allows", None), *((f"{w}×{h}", (w, h)) for w, h in offered)], settings.raster
+        )
+        self.exact.setVisible(settings.raster is not None)
+        self.exact.set_value(settings.exact)
+        w, h = shaped.raster
+        held = shaped.detail or 1.0
+        self.raster_card.say(
+            f"{held:.2f} recorded pixels lie behind each of the {w}×{h} in {card.title}."
+            + (f" No more than {int(w * held) // 2 * 2}×{int(h * held) // 2 * 2} was recorded." if held < 1 else ""),
+            "Some places give a larger raster more bits, so that others deliver more pixels than were recorded.",
+        )
 
     def _say_queue(self, shot: Shot, walked: Walk, chosen: list[str]) -> None:
         stop = next((f for c in chosen for f in self.desk.walk(shot, c).findings if f.level is Level.STOP), None)

@@ -119,6 +119,8 @@ def _row(made: grouping.Group, say: Say) -> dict[str, Any] | None:
     parts += [Part("sound", s) for s in made.sounds]
     if made.second:
         kind = made.kind
+        if facts.beside is None:
+            facts = msgspec.structs.replace(facts, apart=made.second.path)
     return {
         "facts": facts,
         "name": Path(facts.path).stem,

@@ -25,6 +25,7 @@ from .compile import freeze, freeze_copy, preview_plan, recorded_plan
 from .errors import AdzerError
 from .intake import join_chapters, join_lenses, look_at, source_problem, take
 from .media import probe
+from .media.clock import clock_of
 from .media.decode import Frame, Reader, upright
 from .media.probe import FileFacts
 from .pixels import PixelPlan, Processor
@@ -155,7 +156,7 @@ class Pictures:
             card = msgspec.structs.replace(card, shape=None)
         walked = walk(route, ask.facts, ask.seen, card)
         frame = self.frame(ask.facts, ask.number)
-        moment = frame.number / float(ask.facts.rate or 25)
+        moment = clock_of(ask.facts).time(frame.number)
         after = before = scopes = None
         # What only a delivery cannot hold, a whole sphere say, can still be looked at.
         if walked.stopped is None or (ask.whole and walked.stopped.stage == "deliver"):

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QTimer
 
+from ..core.finding import Fix
 from ..core.job import Job
 from ..core.records import to_plain
 from ..core.shape.path import Key, ViewPath
@@ -88,6 +89,7 @@ class Camera:
         """A view of the sphere that turns a little, from the mill to the wheel."""
         desk = self.desk
         desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "all round"))
+        desk.answer("read", projection="equirectangular", coverage="360")
         desk.unfold("shape")
         keys = (Key(0.2, -9, 8, 0, 76), Key(2.2, -3, 7, 0, 72))
         desk.answer("shape", view=to_plain(ViewPath(keys=keys, shape=Fraction(16, 9))))
@@ -112,9 +114,7 @@ class Camera:
         self._sphere()
         desk.select(0)
         self._card()
-        finding = next(f for f in desk.walk(desk.shots[0]).findings if f.fix is not None)
-        assert finding.fix is not None
-        desk.mend(desk.shots[0], finding.fix)
+        desk.mend(desk.shots[0], Fix("Declare fen log", "read", "curve", "fen-log"))
         desk.unfold("shape")
         desk.go_to(40)
         wait(lambda: window.bench.side.after is not None, settle=1.5)

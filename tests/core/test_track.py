@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from adzer.core.errors import AdzerError
+from adzer.core.media.clock import Clock
 from adzer.core.shape import path, sphere, track
 from adzer.core.shape.crop import crops_at
 from adzer.core.shape.sphere import Equirect, Flat, Straight
@@ -100,17 +101,17 @@ def test_what_is_gone_is_given_up_instead_of_wandering(footage):
 
 def test_the_view_follows_with_few_keyframes(footage):
     _, points = track.through(begun(footage, "kite", 4.0), ((n, footage[n]) for n in range(1, FRAMES)))
-    tight = track.follow(points, RATE, 60.0, Manner(0.0))
+    tight = track.follow(points, Clock(RATE), 60.0, Manner(0.0))
     assert path.trouble(tight, FRAMES / RATE) is None and len(tight.keys) <= 6
     frames = np.array([p.frame for p in points])
     turns, _ = path.views_at(tight, frames / RATE)
     assert np.median(sphere.between(turns[:, :, 1], np.stack([truth("kite", n) for n in frames]))) < 2.0
-    third = track.follow(points, RATE, 60.0, Manner(0.0, (1 / 3, 0.0)))
+    third = track.follow(points, Clock(RATE), 60.0, Manner(0.0, (1 / 3, 0.0)))
     turns, _ = path.views_at(third, frames / RATE)
     local = np.einsum("nij,ni->nj", turns, np.stack([truth("kite", n) for n in frames]))
     x, _ = sphere.view_places("straight", 60.0, 1.0, local)
     assert 0.15 < np.median(x) < 0.5  # it lies on the right third
-    slack = track.follow(points, RATE, 60.0, Manner(1.0))
+    slack = track.follow(points, Clock(RATE), 60.0, Manner(1.0))
     far = [np.ptp([k.heading if k.heading > 0 else k.heading + 360 for k in p.keys]) for p in (tight, slack)]
     assert far[1] < far[0] and len(slack.keys) <= len(tight.keys) + 1
 
@@ -131,7 +132,7 @@ def test_a_thing_in_flat_squeezed_footage_is_followed_and_the_crop_goes_with_it(
     away = np.hypot(*(found - np.stack([where(p.frame) for p in points])).T)
     assert not follower.gone and np.median(away) < 6 and away.max() < 14
     shares = (0.5, 0.5)
-    path = track.follow_crop(points, RATE, lens, Flat((720, 540), 1.6), shares, 1.5, Manner(0.0))
+    path = track.follow_crop(points, Clock(RATE), lens, Flat((720, 540), 1.6), shares, 1.5, Manner(0.0))
     assert len(path.keys) <= 6
     at = crops_at(path, [p.frame / RATE for p in points])
     assert np.abs(at[:, :2] * (720, 540) - found).max() < 40  # it is softened, not glued to it
@@ -152,4 +153,4 @@ def test_marks_that_cannot_be_followed_are_refused(footage):
     with pytest.raises(AdzerError, match="no picture"):
         track.start(footage[0], half, (0, 0, 600, 600), (2, 2), RATE, 120.0, 0.0, 8.0)
     with pytest.raises(AdzerError, match="long enough"):
-        track.follow([track.Point(0, 0, 0, 4, 0.0)], RATE, 60.0, Manner())
+        track.follow([track.Point(0, 0, 0, 4, 0.0)], Clock(RATE), 60.0, Manner())

@@ -112,6 +112,9 @@ def test_a_card_that_is_not_safe_says_so_in_those_words(empty, tmp_path):
 def test_eyes_and_spheres_are_questions_with_their_instruments(window):
     desk = window.desk
     named(window, "cartwheel")
+    stopped = desk.walk(desk.shot).stopped
+    assert stopped.code == "eyes-asked" and desk.walk(desk.shot)["read"].after.eyes == "one"
+    desk.mend(desk.shot, stopped.fix)
     desk.unfold("read")
     bench = window.bench.bench
     assert isinstance(bench, ReadBench) and bench.first_card.isVisibleTo(window) and bench.forms.has_something
@@ -121,6 +124,7 @@ def test_eyes_and_spheres_are_questions_with_their_instruments(window):
     assert any(f.code == "first-contradicts" for f in desk.walk(desk.shot)["read"].findings)
     assert wait(lambda: window.bench.picture.after is not None)
     named(window, "all round")
+    desk.mend(desk.shot, desk.walk(desk.shot).stopped.fix)
     window.bench.refresh()
     assert not bench.first_card.isVisibleTo(window) and bench.forms.title == "Closes?"
     assert "unrolled sphere" in bench.form_card.reason
@@ -151,7 +155,7 @@ def test_shots_are_found_ordered_judged_and_named(window, qtbot):
     finder.line.setText("keep")
     assert wait(lambda: [s.verdict for s in desk.shots] == ["keep"], settle=0)
     finder.line.setText("stop")
-    assert wait(lambda: {s.name for s in desk.shots} == {"sails, close", "all round"}, settle=0)
+    assert wait(lambda: {s.name for s in desk.shots} == {"sails, close", "all round", "cartwheel"}, settle=0)
     finder.line.setText("nothing like that")
     assert wait(lambda: desk.shots == [], settle=0) and desk.shot is None
     assert not window.grab().isNull()

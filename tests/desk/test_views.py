@@ -25,6 +25,7 @@ def bench(window):
     """The bench of the sphere shot, with a flat view of it."""
     desk = window.desk
     desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "all round"))
+    desk.answer("read", projection="equirectangular", coverage="360")  # which its look alone does not make it
     desk.unfold("shape")
     assert wait(lambda: window.bench.picture.after is not None, settle=0.05)
     window.bench.bench.what.choose(True)

@@ -30,6 +30,7 @@ FOOTAGE = (
     "yuv4mpegpipe", "nut", "concat", "tiff_pipe", "dpx_pipe", "exr_pipe", "png_pipe", "jpeg_pipe", "jpegls_pipe", "j2k_pipe",
     "image2",
 )  # fmt: skip
+COVER = 0x400  # the library's mark of a still that only decorates a file
 OPENING = {"format_whitelist": ",".join(FOOTAGE), "protocol_whitelist": "file"}
 _EDGE = 1 << 20
 
@@ -80,6 +81,8 @@ class FileFacts(msgspec.Struct, frozen=True):
     promised: int = 0  # frames that the header speaks of; 0 if it does not
     rotation: int = 0  # degrees counter-clockwise, a multiple of 90, that players are asked to turn the picture by
     odd_matrix: str | None = None  # what else they are asked to do to it: "mirror", or "shear or turn" by an odd angle
+    tracks: int = 1  # pictures in it that play at once; the first is decoded
+    apart: str | None = None  # the file of the other eye, which is not decoded with it
     siting: str | None = None  # of chroma, as the stream's own header or its container says
     audio: tuple[AudioFacts, ...] = ()
     sphere: SphereTags | None = None
@@ -323,6 +326,7 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
         promised=max(0, int(stream.frames or 0)),
         rotation=turn,
         odd_matrix=odd,
+        tracks=sum(not s.disposition.value & COVER for s in container.streams.video),
         siting=_siting(stream, path) if form.chroma == "4:2:0" else None,
         audio=tuple(_audio(s) for s in container.streams.audio if s.codec_context and s.codec_context.sample_rate),
         sphere=boxes.read(path),

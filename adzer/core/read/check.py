@@ -37,6 +37,7 @@ def findings(
     say = _Saying()
     _file(say, facts)
     _turn(say, facts, settings, context)
+    _whole(say, facts, settings)
     _curve(say, facts, settings, context, picture, look)
     _time(say, facts, settings, context)
     seen: Seen | None = context.seen
@@ -66,6 +67,20 @@ def _file(say: Any, facts: FileFacts) -> None:
     if facts.mosaic:
         say(Level.STOP, "needs-developing",
             f"These are sensor values under a {facts.mosaic.upper()} filter. They must be developed before they are a picture.")  # fmt: skip
+
+
+def _whole(say: Any, facts: FileFacts, settings: ReadSettings) -> None:
+    """An eye, lens or track that would be lost in silence."""
+    if settings.alone:
+        return
+    if facts.tracks > 1:
+        say(Level.STOP, "second-track",
+            f"{facts.name} holds {facts.tracks} pictures that play at once, two eyes or lenses perhaps. Adzer cannot deliver them together yet.",
+            Fix("Deliver the first alone", "read", "alone", True))  # fmt: skip
+    if facts.apart is not None:
+        say(Level.STOP, "second-eye",
+            f"The other eye lies in {facts.apart.rsplit('/', 1)[-1]}. Adzer cannot deliver both together yet.",
+            Fix("Deliver this eye alone", "read", "alone", True))  # fmt: skip
 
 
 def _turn(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) -> None:

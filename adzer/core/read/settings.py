@@ -11,6 +11,7 @@ import msgspec
 class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time.
     ``turn``: degrees clockwise by which the recorded picture is turned to stand upright.
+    ``alone``: the first of several pictures or eyes is delivered without the others.
     ``applied`` display: a transform has been applied already, whatever the camera's curve was.
     """
 
@@ -28,4 +29,5 @@ class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     eyes: Literal["one", "side by side", "over under"] | None = None
     packing: Literal["full", "half"] | None = None
     first: Literal["left", "right"] | None = None
+    alone: bool = False
     applied: Literal["nothing", "display"] | None = None

@@ -24,6 +24,7 @@ from .settings import ShapeSettings
 from .sphere import Flat
 from .view import holds_directions, left, viewed
 
+WHOLE = 0.97  # share of a pair's picture that has to be left: an odd line at its edge may go
 LIMITS = (Fraction(1, 4), Fraction(4))
 SPEEDS = (Fraction(1, 16), Fraction(16))
 SHAPE_LIMITS = (Fraction(1, 4), Fraction(6))
@@ -183,6 +184,10 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
         return StepResult(picture, "crop?", (Finding(Level.STOP, "crop-unusable", problem, "shape", fix),))
     made = shaped(picture, settings, context.card)
     solved = made.framing
+    if picture.eyes not in (None, "one") and float(solved.kept) < WHOLE:
+        text = f"This crop would cut across both eyes, which lie {picture.eyes} in one picture. Take the whole pair, or a view of one eye."
+        fix = Fix("Take the whole pair", "shape", "shape", {"shape": None, "enlarged": 1.0, "moves": None, "keep": None})
+        return StepResult(picture, "pair?", (Finding(Level.STOP, "pair-cropped", text, "shape", fix),))
     shape = settings.framed(context.card.wanted, "native")[0] or shape
     closer = min((k.enlarged for k in settings.moves.keys), default=1.0) if settings.moves else settings.enlarged
     if shape is not None and float(solved.kept) * closer**2 < 0.6 and context.card.wanted is None:

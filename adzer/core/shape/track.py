@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
+from ..media.clock import Clock
 from .crop import CropPath, few_keys
 from .path import Key, ViewPath, smooth
 from .sphere import Array, Equirect, Flat, Round, Straight, direction, heading_tilt, rotation
@@ -241,10 +242,10 @@ def _picks(seen: Sequence[Point], rate: float) -> list[int]:
     return sorted({*range(0, len(seen), max(1, round(rate / 6))), len(seen) - 1})
 
 
-def follow(points: Sequence[Point], rate: float, fov: float, manner: Manner, base: ViewPath | None = None) -> ViewPath:
+def follow(points: Sequence[Point], clock: Clock, fov: float, manner: Manner, base: ViewPath | None = None) -> ViewPath:
     """A view that keeps the thing in its picture: few keyframes on one smooth curve."""
     seen = _seen(points)
-    times = np.array([p.frame / rate for p in seen])
+    rate, times = clock.rate, np.array([clock.time(p.frame) for p in seen])
     way = np.stack([np.unwrap([p.heading for p in seen], period=360), [p.tilt for p in seen]], axis=-1)
     half = np.array([fov / 2, -fov / 2 * 9 / 16])  # tilt grows upwards, the picture's y downwards
     shown = _held(way, half, times, rate, manner)
@@ -258,13 +259,13 @@ def follow(points: Sequence[Point], rate: float, fov: float, manner: Manner, bas
 
 
 def follow_crop(
-    points: Sequence[Point], rate: float, lens: Straight, flat: Flat, shares: tuple[float, float], enlarged: float,
+    points: Sequence[Point], clock: Clock, lens: Straight, flat: Flat, shares: tuple[float, float], enlarged: float,
     manner: Manner,
 ) -> CropPath:  # fmt: skip
     """The same for a crop of a flat picture that was followed over ``lens``, bent as ``flat`` says; ``shares`` of the recorded
     width and height that it takes while not enlarged."""
     seen = _seen(points)
-    times = np.array([p.frame / rate for p in seen])
+    rate, times = clock.rate, np.array([clock.time(p.frame) for p in seen])
     recorded = lens.place(direction([p.heading for p in seen], [p.tilt for p in seen]))
     way = flat.straightened(recorded) / np.array(lens.size)
     half = np.array(shares) / 2 / enlarged

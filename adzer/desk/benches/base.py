@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from ...core import cards
 from ...core.job import Shot, take_before
+from ...core.media.clock import clock_of
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.service import Reply
@@ -161,7 +162,7 @@ class HideCut:
         before = take_before(shot, self.desk.all.values()) if shot else None
         if shot is None or before is None:
             return None
-        time = shot.start / float(shot.facts.rate or 25)
+        time = clock_of(shot.facts).time(shot.start)
         factor = cuts.step(self.desk.route_of(before).shape, self.desk.route_of(shot).shape, time)
         return None if factor is None else (before, factor, time)
 

@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF
 
 from ...core.errors import AdzerError
 from ...core.job import Shot
+from ...core.media.clock import clock_of
 from ...core.media.formats import SUBSAMPLING
 from ...core.shape import track
 from ...core.shape.sphere import between, heading_tilt
@@ -121,7 +122,7 @@ class Follow(Question):
         if shot is not None and self.points and self.shot_id == shot.id and not self._running:
             manner = track.Manner(self.slack.value / 100, (self._at, 0.0), self.lead.value / 100)
             try:
-                answers = self._followed(self.points, float(shot.facts.rate or 25), manner)
+                answers = self._followed(self.points, clock_of(shot.facts), manner)
             except AdzerError as error:
                 self.desk.said.emit(str(error))
             else:
@@ -133,10 +134,10 @@ class Follow(Question):
         mine = [p for p in self.points if shot is not None and self.shot_id == shot.id]
         self.trace.setVisible(len(mine) > 1)
         if shot is not None and len(mine) > 1:
-            rate = float(shot.facts.rate or 25)
-            times = np.array([p.frame / rate for p in mine])
+            clock = clock_of(shot.facts)
+            times = np.array([clock.time(p.frame) for p in mine])
             sure = np.array([100 * p.sure for p in mine])
-            self.trace.show_lines(times, [("", sure)], (), self.desk.frame / rate, [(20.0, "lost below")])
+            self.trace.show_lines(times, [("", sure)], (), clock.time(self.desk.frame), [(20.0, "lost below")])
         if self._running:
             self.button.setText("Stop  Y")
             self.say(f"Following; frame {mine[-1].frame if mine else self.desk.frame} of {shot.stop if shot else 0}.")

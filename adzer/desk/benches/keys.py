@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 
 from ...core.job import Shot
+from ...core.media.clock import Clock, clock_of
 from ...core.records import to_plain
 from ...core.shape import path as paths
 from ...core.shape.path import Sides
@@ -61,9 +62,13 @@ class Keys(Question):
         shot = self.desk.shot
         return float(shot.facts.rate or 25) if shot else 25.0
 
+    def _clock(self) -> Clock:
+        shot = self.desk.shot
+        return clock_of(shot.facts) if shot else Clock(25.0)
+
     @property
     def time(self) -> float:
-        return self.desk.frame / self._rate()
+        return self._clock().time(self.desk.frame)
 
     @property
     def near(self) -> float:
@@ -88,8 +93,8 @@ class Keys(Question):
 
     def pegs(self, shot: Shot) -> list[int]:
         path = getattr(self.desk.route_of(shot).shape, self._field)
-        rate = float(shot.facts.rate or 25)
-        return [round(k.t * rate) for k in path.keys] if path and len(path.keys) > 1 else []
+        clock = clock_of(shot.facts)
+        return [clock.frame(k.t) for k in path.keys] if path and len(path.keys) > 1 else []
 
     # --- changing it ------------------------------------------------------------------------------------------------
     def draft(self, path: Any) -> None:
@@ -122,7 +127,7 @@ class Keys(Question):
 
     def next_key(self, step: int) -> None:
         """Comma and full stop: to the keyframe before or after."""
-        ahead = [round(k.t * self._rate()) for k in self.path.keys if (k.t - self.time) * step > self.near]
+        ahead = [self._clock().frame(k.t) for k in self.path.keys if (k.t - self.time) * step > self.near]
         if self.begun and ahead:
             self.desk.go_to(min(ahead) if step > 0 else max(ahead))
 
@@ -148,9 +153,9 @@ class Keys(Question):
     def _retime(self, n: int, time: float) -> None:
         shot = self.desk.shot
         if shot is not None:
-            rate = self._rate()
-            at = round(min(max(time, 0.0), (shot.facts.frames - 1) / rate) * rate) / rate
-            self.draft(paths.retimed(self.path, n, at, 1 / rate))
+            clock = self._clock()
+            at = clock.time(min(clock.frame(max(time, 0.0)), shot.facts.frames - 1))
+            self.draft(paths.retimed(self.path, n, at, 1 / self._rate()))
 
     def easings(self) -> list[tuple[float, float] | None]:
         """Shares of each way in which it gathers and loses speed; None where nothing eases."""

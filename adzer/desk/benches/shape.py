@@ -12,6 +12,7 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from ...core import cards
 from ...core.job import Shot
+from ...core.media.clock import Clock
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.shape import advise, crop, track
@@ -173,14 +174,14 @@ class ShapeBench(StageBench):
         flat = self._flat()
         return Straight(flat.size, flat.aspect), (0, 0, *flat.size)
 
-    def _followed(self, points: list[track.Point], rate: float, manner: track.Manner) -> dict[str, Any]:
+    def _followed(self, points: list[track.Point], clock: Clock, manner: track.Manner) -> dict[str, Any]:
         over, made = self._over(), self._shaped
         assert over is not None and made is not None and isinstance(over[0], Straight)
         enlarged = self.keys.now.enlarged
         widest = min(k.enlarged for k in self.keys.path.keys)
         share = made.framing.shares(self._raster())
         shares = (share[0] * widest, share[1] * widest)
-        return {"moves": to_plain(track.follow_crop(points, rate, over[0], self._flat(), shares, enlarged, manner))}
+        return {"moves": to_plain(track.follow_crop(points, clock, over[0], self._flat(), shares, enlarged, manner))}
 
     # --- showing -----------------------------------------------------------------------------------------------------
     def pegs(self, shot: Shot) -> list[int]:

@@ -14,6 +14,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from ...core.errors import AdzerError
 from ...core.job import Shot
+from ...core.media.clock import Clock, clock_of
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.shape import path as paths
@@ -151,8 +152,8 @@ class ViewBench(StageBench):
         """What a thing is followed over: the recording, and where it lies in the picture."""
         return (self._viewed.lens, self._viewed.warp.region) if self._viewed is not None else None
 
-    def _followed(self, points: list[track.Point], rate: float, manner: track.Manner) -> dict[str, Any]:
-        return {"view": to_plain(track.follow(points, rate, self.keys.now.fov, manner, self.keys.path))}
+    def _followed(self, points: list[track.Point], clock: Clock, manner: track.Manner) -> dict[str, Any]:
+        return {"view": to_plain(track.follow(points, clock, self.keys.now.fov, manner, self.keys.path))}
 
     # --- the horizon --------------------------------------------------------------------------------------------------
     def mark_horizon(self) -> None:
@@ -212,15 +213,15 @@ class ViewBench(StageBench):
         self._show(shot, walked, settings.view, self._viewed)
 
     def _show(self, shot: Shot, walked: Walk, path: ViewPath, viewed: Viewed) -> None:
-        rate, settings = float(shot.facts.rate or 25), walked.route.shape
-        kept = views.left(viewed.warp, shot.start / rate, shot.stop / rate)
+        clock, settings = clock_of(shot.facts), walked.route.shape
+        kept = views.left(viewed.warp, clock.time(shot.start), clock.time(shot.stop))
         w, h = viewed.fitted.picture
         before = walked["shape"].before
         eyes = ""
         if before.eyes not in (None, "one"):
             other = msgspec.structs.replace(settings, eye="right" if settings.eye == "left" else "left")
             seen = views.viewed(before, other, walked.card, self.desk.seen(shot))
-            them = views.left(seen.warp, shot.start / rate, shot.stop / rate)
+            them = views.left(seen.warp, clock.time(shot.start), clock.time(shot.stop))
             eyes = f" The {other.eye} eye has {them.middle:.2f} and {them.edge:.2f}."
         self.wide_card.say(
             f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
@@ -274,7 +275,7 @@ class ViewBench(StageBench):
 
     def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
         seconds = shot.facts.frames / rate
-        found = paths.check_moves(path, seconds, rate)
+        found = paths.check_moves(path, seconds, rate, float(self.desk.route_of(shot).shape.speed))
         if len(path.keys) == 1:
             say = "One keyframe: the view is still. Two or three make a move; G sets one at the frame in view."
         elif found:
@@ -404,4 +405,4 @@ class ViewBench(StageBench):
         near = np.hypot(*((at - (place.x(), place.y())) * (1.0, self._raster()[1] / self._raster()[0])).T)
         n = int(near.argmin())
         if near[n] < 0.014 and abs(path.keys[n].t - self.keys.time) >= self.keys.near:
-            self.desk.go_to(round(path.keys[n].t * float(shot.facts.rate or 25)))
+            self.desk.go_to(clock_of(shot.facts).frame(path.keys[n].t))

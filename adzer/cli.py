@@ -15,8 +15,8 @@ from typing import Annotated, Any, Literal, Optional
 
 import typer
 
+from . import cli_job, cli_read, cli_shape  # noqa: F401 - they register their commands
 from . import cli_options as options
-from . import cli_read, cli_shape  # noqa: F401 - they register their commands
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
 from .terminal import Json, app, loaded, parse_size, print_json, progress, say, shot_named, sim_app

@@ -29,6 +29,9 @@ def offload(
     from .core.job import Job
     from .core.read import offload as engine
 
+    if job.endswith(".adzer") and not Path(job).exists():
+        Job.create(Path(job), Path(job).stem).close()
+        say(f"{job} is new.")
     held = Job.open(job) if job.endswith(".adzer") else None
     outcomes = []
     try:
@@ -68,6 +71,9 @@ def add(
     from .core.job import Job
 
     said: list[str] = []
+    if not job.exists() and job.suffix == ".adzer":
+        Job.create(job, job.stem).close()
+        say(f"{job} is new.")
     with Job.open(job) as held:
         shots = add_files(held, files, said.append, camera)
     for text in said:

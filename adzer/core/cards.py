@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 import os
-import re
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -23,6 +22,7 @@ import numpy as np
 import platformdirs
 from msgspec import Meta
 
+from . import records
 from .errors import UnreadableError
 from .media import options
 
@@ -182,23 +182,10 @@ def read_card(path: Path, kind: str | None = None) -> Card:
     try:
         card: Card = msgspec.convert(plain, KINDS[kind], strict=False)
     except msgspec.MsgspecError as error:
-        raise UnreadableError(f"{path}: {_plainly(error)} docs/cards.md says what a card of this kind holds.") from None
+        raise UnreadableError(f"{path}: {records.plainly(error)}. docs/cards.md says what a card of this kind holds.") from None
     if isinstance(card, DeliveryCard):
         options.check(card.encoder, card.options, str(path))
     return card
-
-
-def _plainly(error: msgspec.MsgspecError) -> str:
-    """A fault of a card in words, with the key's own name."""
-    text = str(error)
-    if missing := re.match(r"Object missing required field `(\w+)`(?: - at `\$\.?(.*)`)?", text):
-        where = f" in {missing[2]}" if missing[2] else ""
-        return f"the key {missing[1]!r}{where} is missing."
-    if unknown := re.match(r"Object contains unknown field `(\w+)`", text):
-        return f"there is no key {unknown[1]!r}."
-    said, _, place = text.partition(" - at ")
-    key = place.strip("`$.")
-    return f"{key or 'it'}: {said[:1].lower()}{said[1:]}."
 
 
 def kind_of(path: Path) -> str:

@@ -151,6 +151,11 @@ def join_chapters(files: list[FileFacts]) -> FileFacts:
 def add_files(job: Job, paths: Iterable[str | Path], say: Say = lambda _: None, camera: str = "") -> list[Shot]:
     """Adds what the files are as shots and looks at each; ``say`` gets a sentence for each that cannot be read."""
     rows = take(paths, job.rate, say)
+    held = {s.facts.fingerprint: s.name for s in job.shots()}
+    for row in rows:
+        if name := held.get(row["facts"].fingerprint):
+            say(f"{row['facts'].path} is in the job already, as {name}.")
+    rows = [row for row in rows if row["facts"].fingerprint not in held]
     if not rows:
         return []
     for row in rows:

@@ -91,6 +91,9 @@ def take_before(shot: Shot, shots: Iterable[Shot]) -> Shot | None:
     return next((s for s in others if s.stop == shot.start), None)
 
 
+LEASE = 30.0  # seconds for which a slip is held by whoever renders it
+
+
 class Slip(msgspec.Struct, frozen=True):
     """A frozen render order in the queue. ``state``: waiting, rendering, done, failed, cancelled."""
 
@@ -182,14 +185,9 @@ class Job(Ledger):
 
     def add_shots(self, rows: list[dict[str, Any]]) -> list[Shot]:
         """Takes several in as one edit; each row has what ``add_shot`` takes."""
-        top = self._db.execute("SELECT COALESCE(MAX(position), 0) FROM shots").fetchone()[0]
-        key = 1 + self._db.execute("SELECT COALESCE(MAX(id), 0) FROM shots").fetchone()[0]
-        used = self._db.execute(
-            "SELECT COALESCE(MAX(CAST(row AS INTEGER)), 0) FROM changes WHERE tbl = 'shots'"
-        ).fetchone()
-        key = max(key, used[0] + 1)
         words = f"add {rows[0]['name']}" if len(rows) == 1 else f"add {len(rows)} shots"
         with self.edit(words) as edit:
+            key, top = self._next_key(), self._db.execute("SELECT COALESCE(MAX(position), 0) FROM shots").fetchone()[0]
             for n, row in enumerate(rows):
                 facts: FileFacts = row["facts"]
                 edit.put("shots", key + n, {
@@ -203,6 +201,14 @@ class Job(Ledger):
                 self._log("add", row["name"], f"{facts.name}, {facts.frames} frames", numbers)
         return self.shots(range(key, key + len(rows)))
 
+    def _next_key(self) -> int:
+        """A number that no shot has or ever had. Only within an edit is it still free when it is used."""
+        ids = self._db.execute("SELECT COALESCE(MAX(id), 0) FROM shots").fetchone()[0]
+        used = self._db.execute(
+            "SELECT COALESCE(MAX(CAST(row AS INTEGER)), 0) FROM changes WHERE tbl = 'shots'"
+        ).fetchone()[0]
+        return int(max(ids, used)) + 1
+
     def add_take(self, shot: Shot, start: int, stop: int, cut: bool = False) -> Shot:
         """Another range of a shot, with its answers so far, on a line of its own under it; ``cut``: the shot ends where the
         take begins. AdzerError if the range is none of the recording's."""
@@ -210,11 +216,6 @@ class Job(Ledger):
             raise AdzerError(
                 f"{shot.name}: from frame {start} to {stop} there is nothing for a take. Set in before out."
             )
-        ids = self._db.execute("SELECT COALESCE(MAX(id), 0) FROM shots").fetchone()[0]
-        used = self._db.execute(
-            "SELECT COALESCE(MAX(CAST(row AS INTEGER)), 0) FROM changes WHERE tbl = 'shots'"
-        ).fetchone()[0]
-        key = max(ids, used) + 1
         after = self._db.execute("SELECT MIN(position) FROM shots WHERE position > ?", (shot.position,)).fetchone()[0]
         cursor = self._db.execute("SELECT * FROM shots WHERE id = ?", (shot.id,))
         row = dict(zip([c[0] for c in cursor.description], cursor.fetchone(), strict=True))
@@ -222,6 +223,7 @@ class Job(Ledger):
         names = {r[0] for r in self._db.execute("SELECT name FROM shots")}
         name = next(n for n in (f"{base} · {k}" for k in range(2, 10_000)) if n not in names)
         with self.edit(f"{shot.name}: {'cut into two takes' if cut else 'another take'}") as edit:
+            key = self._next_key()
             if cut:
                 edit.put("shots", shot.id, {"stop": start})
             edit.put("shots", key, row | {
@@ -323,17 +325,31 @@ class Job(Ledger):
                 f"UPDATE slips SET {', '.join(f'{n} = ?' for n in names)} WHERE id = ?", (*values, slip_id)
             )
 
-    def claim(self) -> Slip | None:
-        """The next slip to render, marked as this process's; slips whose process died are waiting again."""
+    def claim(self, only: Iterable[int] | None = None) -> Slip | None:
+        """The next slip to render, of ``only`` these if they are given, held for LEASE seconds; ``renew`` holds it on. Slips
+        that nobody holds any more are waiting again."""
+        some = None if only is None else [int(i) for i in only]
         with self._changing():
-            for slip_id, pid in self._db.execute("SELECT id, pid FROM slips WHERE state = 'rendering'").fetchall():
-                if not _alive(pid):
-                    self._db.execute("UPDATE slips SET state = 'waiting' WHERE id = ?", (slip_id,))
-            row = self._db.execute("SELECT id FROM slips WHERE state = 'waiting' ORDER BY id LIMIT 1").fetchone()
+            self._db.execute(
+                "UPDATE slips SET state = 'waiting' WHERE state = 'rendering' AND (lease IS NULL OR lease < ? OR lease > ?)",
+                (time.time(), time.time() + 10 * LEASE),
+            )
+            which = "" if some is None else f"AND id IN ({','.join(map(str, some))})"
+            row = self._db.execute(
+                f"SELECT id FROM slips WHERE state = 'waiting' {which} ORDER BY id LIMIT 1"
+            ).fetchone()
             if row is None:
                 return None
-            self._db.execute("UPDATE slips SET state = 'rendering', pid = ? WHERE id = ?", (os.getpid(), row[0]))
+            self._db.execute(
+                "UPDATE slips SET state = 'rendering', pid = ?, lease = ? WHERE id = ?",
+                (os.getpid(), time.time() + LEASE, row[0]),
+            )
         return next(s for s in self.slips() if s.id == row[0])
+
+    def renew(self, slip_id: int) -> None:
+        """Holds a slip for LEASE seconds more."""
+        with self._changing():
+            self._db.execute("UPDATE slips SET lease = ? WHERE id = ?", (time.time() + LEASE, slip_id))
 
     def slip_state(self, slip_id: int) -> str:
         row = self._db.execute("SELECT state FROM slips WHERE id = ?", (slip_id,)).fetchone()
@@ -352,18 +368,6 @@ class Job(Ledger):
             if not path.exists() and str(path) not in taken:
                 return path
         raise UnreadableError(f"{folder} is full of files named {stem}. Choose another folder.")
-
-
-def _alive(pid: int | None) -> bool:
-    if not pid:
-        return False
-    try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
 
 
 _routes: dict[str, Route] = {}

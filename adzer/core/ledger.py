@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import secrets
 import sqlite3
 import time
 from collections.abc import Iterator
@@ -15,11 +16,12 @@ from pathlib import Path
 from typing import Any, Self
 
 import msgspec
+import platformdirs
 
 from . import records
 from .errors import UnreadableError
 
-SCHEMA = 2
+SCHEMA = 3
 APPLICATION_ID = 0x41445A52  # "ADZR"
 LARGEST = 4 << 30
 
@@ -37,7 +39,8 @@ CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE shots ({_SHOT_COLUMNS}, {", ".join(f"{n} {t}" for n, t in _ADDED.items())});
 CREATE TABLE slips (
     id INTEGER PRIMARY KEY, at REAL NOT NULL, state TEXT NOT NULL, shot_id INTEGER NOT NULL, body TEXT NOT NULL,
-    done INTEGER NOT NULL DEFAULT 0, total INTEGER NOT NULL DEFAULT 0, progress TEXT, report TEXT, why TEXT, pid INTEGER);
+    done INTEGER NOT NULL DEFAULT 0, total INTEGER NOT NULL DEFAULT 0, progress TEXT, report TEXT, why TEXT, pid INTEGER,
+    lease REAL);
 CREATE TABLE log (
     id INTEGER PRIMARY KEY, at REAL NOT NULL, kind TEXT NOT NULL, shot TEXT, text TEXT NOT NULL, numbers TEXT NOT NULL);
 CREATE TABLE edits (id INTEGER PRIMARY KEY, at REAL NOT NULL, words TEXT NOT NULL, undone INTEGER NOT NULL DEFAULT 0);
@@ -45,7 +48,7 @@ CREATE TABLE changes (
     id INTEGER PRIMARY KEY, edit_id INTEGER NOT NULL REFERENCES edits(id) ON DELETE CASCADE, tbl TEXT NOT NULL,
     row TEXT NOT NULL, before TEXT, after TEXT);
 """
-_FACTS = ("seen",)  # columns that are measured: an undo leaves them as they are
+_FACTS = ("seen", "trials")  # columns that are measured: an undo leaves them as they are
 _KEYS = {"meta": "key", "shots": "id"}  # the tables that undo reaches
 
 
@@ -117,7 +120,7 @@ class Ledger:
                 db.execute(f"PRAGMA user_version = {SCHEMA}")
                 db.executemany(
                     "INSERT INTO meta VALUES (?,?)",
-                    [("name", name), ("rate", str(rate)), ("created", str(time.time()))],
+                    [("name", name), ("rate", str(rate)), ("created", str(time.time())), ("home", home())],
                 )
         except (sqlite3.Error, OSError) as error:
             raise UnreadableError(f"{path} cannot be made ({error}). Choose another folder.") from None
@@ -133,6 +136,7 @@ class Ledger:
             raise UnreadableError(f"{path} is a folder. A job is a single file ending in .adzer.")
         if path.stat().st_size > LARGEST:
             raise UnreadableError(f"{path} is far too large for a job file.")
+        _refuse_foreign(path)
         try:
             db = _connect(path)
             number = db.execute("PRAGMA application_id").fetchone()[0]
@@ -154,6 +158,11 @@ class Ledger:
             job = cls(path, db)
             job._check()
         except sqlite3.Error as error:
+            if _of_the_disk(error):
+                raise UnreadableError(
+                    f"{path} is sound, as far as can be told, but cannot be written to ({error}). Free some space, or check the disk "
+                    "and its permissions."
+                ) from None
             raise UnreadableError(
                 f"{path} is not a job that can be opened ({error}). Take a copy from your backup."
             ) from None
@@ -191,6 +200,15 @@ class Ledger:
         if not Fraction(1) <= rate <= 1000:
             raise UnreadableError(f"{self.path}: the job's rate is {rate}, which cannot be.")
         return rate
+
+    @property
+    def stranger(self) -> bool:
+        """Does it come from elsewhere? Then its waiting slips are asked before they run."""
+        return self.meta("home") != home()
+
+    def adopt(self) -> None:
+        """From now on it is this person's own."""
+        self.set_meta("take this job on", home=home())
 
     @property
     def out_folder(self) -> Path:
@@ -282,6 +300,44 @@ class Ledger:
         )
 
 
+def _of_the_disk(error: sqlite3.Error) -> bool:
+    """Is it a full, read-only or failing disk, and not the file?"""
+    kinds = ("SQLITE_READONLY", "SQLITE_FULL", "SQLITE_IOERR", "SQLITE_CANTOPEN", "SQLITE_PERM")
+    return str(getattr(error, "sqlite_errorname", "")).startswith(kinds)
+
+
+def _refuse_foreign(path: Path) -> None:
+    """Another program's database is refused by its first bytes, before anything could touch it (the file format's offset 68:
+    whose it is). One whose beginning is still in its journal is left for the database to tell."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(100)
+    except OSError as error:
+        raise UnreadableError(f"{path} cannot be read ({error.strerror}). Check its permissions.") from None
+    mine = head[:16] == b"SQLite format 3\0" and int.from_bytes(head[68:72], "big") == APPLICATION_ID
+    if not mine and not path.with_name(path.name + "-wal").exists():
+        raise UnreadableError(f"{path} is not an Adzer job.")
+
+
+def home() -> str:
+    """A name for this person on this machine: jobs that were made here carry it."""
+    held = platformdirs.user_data_path("adzer") / "home"
+    try:
+        return held.read_text("ascii").strip()[:64]
+    except (OSError, UnicodeDecodeError):
+        pass
+    made = secrets.token_hex(16)
+    try:
+        held.parent.mkdir(parents=True, exist_ok=True)
+        with held.open("x") as file:
+            file.write(made)
+    except FileExistsError:
+        return held.read_text("ascii").strip()[:64]
+    except OSError:
+        pass  # a home that cannot be kept makes every job a stranger's: it is asked once more
+    return made
+
+
 def _connect(path: Path) -> sqlite3.Connection:
     db = sqlite3.connect(path, timeout=10, isolation_level=None)
     for pragma in ("trusted_schema = OFF", "foreign_keys = ON", "journal_mode = WAL", "synchronous = FULL"):
@@ -290,11 +346,14 @@ def _connect(path: Path) -> sqlite3.Connection:
 
 
 def _upgrade(db: sqlite3.Connection) -> None:
-    """Schema 1 → 2: columns are added; what was measured in the old form is measured again."""
+    """Older schemas → this one: columns are added; what was measured in the form of schema 1 is measured again."""
     known = {c[1] for c in db.execute("PRAGMA table_info(shots)")}
     db.execute("BEGIN IMMEDIATE")
     for name, kind in _ADDED.items():
         if name not in known:
             db.execute(f"ALTER TABLE shots ADD COLUMN {name} {kind}")
+    if "lease" not in {c[1] for c in db.execute("PRAGMA table_info(slips)")}:
+        db.execute("ALTER TABLE slips ADD COLUMN lease REAL")
+    db.execute("INSERT OR IGNORE INTO meta VALUES ('home', ?)", (home(),))
     db.execute(f"PRAGMA user_version = {SCHEMA}")
     db.execute("COMMIT")

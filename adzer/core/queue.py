@@ -5,18 +5,24 @@ Progress goes to the job file (whoever looks sees it) and, as one JSON object a 
 
 from __future__ import annotations
 
+import contextlib
 import json
 import sys
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from . import proxies, records
 from .errors import AdzerError, Cancelled
-from .job import Job, Slip
+from .job import LEASE, Job, Slip
 from .render import Progress, render
 
 SAVE_EVERY = 0.5
+ASKED = (
+    "{} was made by somebody else, and {} of its slips wait. They would write into {}. Take the job on if you know it "
+    "(adzer adopt, or “take this job on” in the words), then they run."
+)
 
 Tell = Callable[[Slip, Progress], None]
 
@@ -24,16 +30,39 @@ Tell = Callable[[Slip, Progress], None]
 def run(job: Job, tell: Tell = lambda *_: None, threads: int = 2, only: set[int] | None = None) -> list[int]:
     """Renders waiting slips in order until none is left; returns the numbers of those that failed.
 
-    A slip whose state is set to ``cancelled`` by anyone stops at its next frame and keeps its segments.
+    Of a job that came from elsewhere only slips named in ``only`` are run. A slip whose state is set to ``cancelled`` by
+    anyone stops at its next frame and keeps its segments.
     """
+    if only is None and job.stranger:
+        waiting = [s for s in job.slips() if s.state in ("waiting", "rendering")]
+        if waiting:
+            raise AdzerError(ASKED.format(job.path, len(waiting), ", ".join(sorted({str(Path(s.order.out).parent) for s in waiting}))))
+        job.adopt()
     failed = []
-    while (slip := job.claim()) is not None:
-        if only is not None and slip.id not in only:
-            job.set_slip(slip.id, state="waiting", pid=None)
-            break
-        if not _render(job, slip, tell, threads):
-            failed.append(slip.id)
+    while (slip := job.claim(only)) is not None:
+        with _held(job, slip):
+            if not _render(job, slip, tell, threads):
+                failed.append(slip.id)
     return failed
+
+
+@contextlib.contextmanager
+def _held(job: Job, slip: Slip) -> Iterator[None]:
+    """Renews the lease of a slip while it is worked on, whatever takes how long."""
+    over = threading.Event()
+
+    def renew() -> None:
+        with contextlib.suppress(AdzerError), Job.open(job.path) as own:
+            while not over.wait(LEASE / 4):
+                own.renew(slip.id)
+
+    worker = threading.Thread(target=renew, daemon=True, name="lease")
+    worker.start()
+    try:
+        yield
+    finally:
+        over.set()
+        worker.join()
 
 
 def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:

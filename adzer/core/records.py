@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -59,12 +60,29 @@ def to_plain(record: Any) -> Any:
     return msgspec.to_builtins(record, enc_hook=_enc)
 
 
+def plainly(error: Exception) -> str:
+    """A fault of a record in words: which key, and what is wrong with it, without the parser's own paths and types."""
+    text = str(error)
+    if missing := re.match(r"Object missing required field `(\w+)`(?: - at `\$\.?(.*)`)?", text):
+        return f"the key {missing[1]!r}{f' in {missing[2]}' if missing[2] else ''} is missing"
+    if unknown := re.match(r"Object contains unknown field `(\w+)`", text):
+        return f"there is no key {unknown[1]!r}"
+    said, _, place = text.partition(" - at ")
+    kinds = {"float": "a number", "int": "a whole number", "str": "a text", "bool": "true or false", "object": "a table",
+             "array": "a list", "null": "nothing"}  # fmt: skip
+    for word, plain in kinds.items():
+        said = said.replace(f"`{word}`", plain)
+    said = re.sub(r"`([^`]*)`", r"\1", said)
+    key = place.strip("`").removeprefix("$").lstrip(".")
+    return f"{key}: {said[:1].lower()}{said[1:]}" if key else said[:1].lower() + said[1:]
+
+
 def from_json(text: str | bytes, kind: type[T], what: str = "this text") -> T:
     """The record of type ``kind`` in ``text``; UnreadableError names ``what`` if it is not one."""
     try:
         return msgspec.json.decode(text, type=kind, dec_hook=_dec)
     except (msgspec.MsgspecError, ValueError, RecursionError) as error:
-        raise UnreadableError(f"{what} is not what it should be ({error}).") from None
+        raise UnreadableError(f"{what} is not what it should be ({plainly(error)}).") from None
 
 
 def from_plain(value: Any, kind: type[T], what: str = "this record") -> T:
@@ -72,4 +90,4 @@ def from_plain(value: Any, kind: type[T], what: str = "this record") -> T:
     try:
         return msgspec.convert(value, type=kind, dec_hook=_dec)
     except (msgspec.MsgspecError, ValueError) as error:
-        raise UnreadableError(f"{what} is not what it should be ({error}).") from None
+        raise UnreadableError(f"{what} is not what it should be ({plainly(error)}).") from None

@@ -91,6 +91,7 @@ class Outcome:
     seconds: float = 0.0
     changed_meanwhile: bool = False
     expected: int = 0
+    manifest: str = MANIFEST  # another name where the card has a file of that one
 
     @property
     def safe(self) -> bool:
@@ -191,7 +192,7 @@ class _Run:
         self.lock = threading.Lock()
         self.line: queue.Queue[_Job | None] = queue.Queue(maxsize=2)
         self.fault: BaseException | None = None
-        self.manifests = {root: _Manifest(root) for root in outcome.roots}
+        self.manifests = {root: _Manifest(root, outcome.manifest) for root in outcome.roots}
 
     def moved(self, count: int, doing: str, place: str) -> None:
         with self.lock:
@@ -349,7 +350,8 @@ class _Run:
 
 
 def _part_of(target: Path) -> Path:
-    return target.with_name(f".{target.name}{PART}")
+    """A name of its own in the same folder: short, whatever the file is called, and none that a file of the card has."""
+    return target.with_name(f".{xxhash.xxh3_64_hexdigest(os.fsencode(target.name))}{PART}")
 
 
 class _Part:
@@ -386,8 +388,8 @@ class _Part:
 class _Manifest:
     """Lines of ``hash  place``, added as files are verified and put in order at the end."""
 
-    def __init__(self, root: Path) -> None:
-        self.path = root / MANIFEST
+    def __init__(self, root: Path, name: str) -> None:
+        self.path = root / name
         root.mkdir(parents=True, exist_ok=True)
         self.held = read_manifest(self.path)
         self.file = self.path.open("ab")
@@ -401,7 +403,7 @@ class _Manifest:
 
     def close(self) -> None:
         self.file.close()
-        part = self.path.with_name(f".{MANIFEST}{PART}")
+        part = self.path.with_name(f".{self.path.name}{PART}")
         with part.open("wb") as out:
             out.writelines(_line(digest, place) for place, digest in sorted(self.held.items()))
             out.flush()
@@ -444,14 +446,15 @@ def offload(
     """
     card = card.absolute()
     found = survey(card)
-    roots = tuple(
-        dict.fromkeys(destination(Path(b).absolute(), template, found, job, camera or card.name, when) for b in bases)
-    )
+    made = [destination(Path(b).absolute(), template, found, job, camera or card.name, when) for b in bases]
+    roots = tuple({os.path.realpath(root): root for root in reversed(made)}.values())[::-1]  # one place, by whatever way
     for root in roots:
-        if root.is_relative_to(card) or card.is_relative_to(root):
+        real, held = Path(os.path.realpath(root)), Path(os.path.realpath(card))
+        if real.is_relative_to(held) or held.is_relative_to(real):
             raise AdzerError(f"{shown(str(root))} and the card lie inside each other. Choose a folder on another disk.")
     check_room(found, roots)
-    outcome = Outcome(card, roots, oddities=found.oddities, size=found.size, expected=len(found.items))
+    outcome = Outcome(card, roots, oddities=found.oddities, size=found.size, expected=len(found.items),
+                      manifest=MANIFEST if all(i.place != MANIFEST for i in found.items) else f"adzer-{MANIFEST}")  # fmt: skip
     began = time.monotonic()
     try:
         run = _Run(found, outcome, report, control or Control())
@@ -478,7 +481,7 @@ def write_report(root: Path, outcome: Outcome) -> Path:
         f"Offload of {shown(str(outcome.card))}, {now:%Y-%m-%d %H:%M}", "", outcome.words, "",
         f"{len(outcome.copied)} files copied, {len(outcome.there)} were there already and are the same; "
         f"{outcome.size / 1e6:.1f} MB in {outcome.seconds:.0f} s.",
-        f"Check again at any time, in this folder: xxhsum -c {MANIFEST}",
+        f"Check again at any time, in this folder: xxhsum -c {outcome.manifest}",
     ]  # fmt: skip
     for title, rows in (
         ("Differs from what is there", outcome.differing), ("Could not be copied", outcome.failed),

@@ -313,7 +313,10 @@ def render(
     help="List the cards there are, or check one.\n\nExamples: adzer cards · adzer cards curves · adzer cards check my-log.toml",
 )
 def cards_(
-    kind: Annotated[Optional[str], typer.Argument(help="curves, primaries, lenses, deliveries; or: check")] = None,  # noqa: UP045
+    kind: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Argument(help="curves, primaries, lenses, deliveries, copies or players; or: check"),
+    ] = None,
     file: Annotated[Optional[Path], typer.Argument(help="With check: the card's file.")] = None,  # noqa: UP045
     json_: Json = False,
 ) -> None:
@@ -339,6 +342,37 @@ def cards_(
         for name, path in found.items():
             card = cards.read_card(path, k)
             print(f"  {name:18} {colour_cards.check(k, name, card)}")
+
+
+@app.command(
+    help="Make a curve card from exposures of a still scene, a known number of stops apart, with a grey patch in it.\n\n"
+    "Example: adzer fit my-log.toml a.mov b.mov c.mov d.mov e.mov --stops=-2,-1,0,1,2 --grey 900,500,60,60"
+)
+def fit(
+    card: Annotated[Path, typer.Argument(help="The card to write; a file that is there is not replaced.")],
+    files: Annotated[list[Path], typer.Argument(help="The exposures, at least three; five, a stop apart, are best.")],
+    stops: Annotated[str, typer.Option(help="Of each file, in stops, 0 the one in which grey is right, e.g. --stops=-2,-1,0,1,2.")],
+    grey: Annotated[str, typer.Option(help="x,y,width,height of an 18 % grey patch, in recorded pixels.")],
+    title: Annotated[str, typer.Option(help="The curve's title; the file's name if left out.")] = "",
+    json_: Json = False,
+) -> None:
+    from .core.colour import exposures
+
+    made = exposures.card(files, stops, grey)
+    text = exposures.text(made, title or card.stem)
+    try:
+        with card.open("x", encoding="utf-8") as file:
+            file.write(text)
+    except FileExistsError:
+        raise AdzerError(f"{card} is there already; it is never overwritten. Give another name.") from None
+    except OSError as error:
+        raise AdzerError(f"{card} cannot be written ({error.strerror}).") from None
+    low, high = made.reach
+    if json_:
+        print_json({"version": 1, "card": str(card), "from_stops": round(low, 2), "to_stops": round(high, 2),
+                    "error_stops": round(made.doubt, 4)})  # fmt: skip
+    else:
+        print(f"{card}: {low:+.1f} to {high:+.1f} stops about middle grey, ± {made.doubt:.3f} stops from −5 to +3")
 
 
 @sim_app.command("demo", help="Shoot the committed demo clips again.\n\nExample: adzer sim demo")

@@ -207,3 +207,55 @@ def test_the_shortest_clips_are_whole(tmp_path, frames):
             assert [f.pts for f in held.decode(video=0)] == [
                 n * held.streams.video[0].time_base.denominator // 25 for n in range(frames)
             ]
+
+
+@pytest.mark.parametrize(("name", "codec", "options"), [
+    ("a.ts", "libx264", {"bf": "3"}), ("b.ts", "mpeg2video", {"b": "4M", "bf": "2"}), ("c.mpg", "mpeg2video", {"b": "4M", "bf": "2"}),
+    ("d.avi", "mpeg4", {"b": "4M", "bf": "2"}), ("e.avi", "libx264", {"bf": "3"}), ("f.h264", "libx264", {"bf": "3"}),
+    ("g.mkv", "libx264", {"bf": "3"}),
+])  # fmt: skip
+def test_common_containers_are_decoded_frame_by_frame(tmp_path, name, codec, options):
+    path = numbered(tmp_path / name, codec, options, range(40))
+    with Reader(path) as reader:
+        assert [frame_number(f.planes[0], 1, 255) for f in reader.frames()] == list(range(40))
+        assert [frame_number(reader.frame(n).planes[0], 1, 255) for n in (39, 23, 0, 11)] == [39, 23, 0, 11]
+
+
+def numbered(path, codec, options, numbers, size=(192, 112)):
+    with av.open(str(path), "w") as target:
+        stream = target.add_stream(codec, rate=25, options=options)
+        stream.width, stream.height, stream.pix_fmt = *size, "yuv420p"
+        for k in numbers:
+            frame = av.VideoFrame(*size, "yuv420p")
+            for plane, values in zip(frame.planes, picture(k, *size, 255), strict=True):
+                held = np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)
+                held[:, : plane.width] = values[:: size[1] // plane.height, :: size[0] // plane.width].astype(np.uint8)
+            frame.pts = k - numbers[0]
+            target.mux(stream.encode(frame))
+        target.mux(stream.encode(None))
+    return path
+
+
+def test_joined_streams_cut_off_files_and_frames_that_change_are_told(tmp_path):
+    whole = numbered(tmp_path / "a.ts", "libx264", {"bf": "2"}, range(90)).read_bytes()
+    (tmp_path / "joined.ts").write_bytes(whole + whole)
+    with pytest.raises(UnreadableError, match=r"joined\.ts.*start again after frame 90"):
+        probe.probe(tmp_path / "joined.ts")
+    data = numbered(tmp_path / "whole.mkv", "libx264", {}, range(60)).read_bytes()
+    (tmp_path / "cut.mkv").write_bytes(data[: len(data) * 2 // 3])
+    assert probe.probe(tmp_path / "cut.mkv").cut and not probe.probe(tmp_path / "whole.mkv").cut
+    small = numbered(tmp_path / "b.h264", "libx264", {"bf": "0"}, range(20), (160, 96)).read_bytes()
+    large = numbered(tmp_path / "c.h264", "libx264", {"bf": "0"}, range(20)).read_bytes()
+    (tmp_path / "both.h264").write_bytes(large + small)
+    with Reader(tmp_path / "both.h264") as reader, pytest.raises(UnreadableError, match="at frame 2[0-9] its pictures become 160×96"):
+        list(reader.frames())
+
+
+def test_an_index_of_a_file_that_is_still_written_is_made_anew(tmp_path):
+    """Same size, same ends, other middle: what a recorder that lays its file out beforehand leaves."""
+    path = numbered(tmp_path / "x.mkv", "libx264", {}, range(50))
+    whole = path.read_bytes()
+    before = len(probe.scan(path, "the same").pts)
+    os.utime(path, (1e9, 1e9))
+    path.write_bytes(numbered(tmp_path / "y.mkv", "libx264", {}, range(70)).read_bytes())
+    assert before == 50 and len(probe.scan(path, "the same").pts) == 70 and len(whole) > 0

@@ -282,6 +282,21 @@ def matroska_siting(path: Path) -> str | None:
     )
 
 
+def matroska_cut(path: Path) -> bool:
+    """Does a Matroska file end before its segment does?"""
+    try:
+        with path.open("rb") as file:
+            data = file.read(4096)
+        if data[:4] != b"\x1a\x45\xdf\xa3":
+            return False
+        size, body = _number(data, 4, False)
+        number, at = _number(data, body + size, True)
+        size, body = _number(data, at, False)
+        return number == 0x18538067 and size >= 0 and body + size > path.stat().st_size
+    except (OSError, ValueError, IndexError):
+        return False
+
+
 def put_into_matroska(path: Path, tags: SphereTags) -> None:
     """Adds the tags to the first Video element of a Matroska file that was written as a stream (no index to move)."""
     data = path.read_bytes()

@@ -94,6 +94,11 @@ class Reader:
         except BaseException:
             self.container.close()
             raise
+        context = self.stream.codec_context
+        # Where only decode times are known, frames are shown in the order in which they come out, from each keyframe on.
+        names = self.container.format.name.split(",")
+        self._counted = context.name in ("h264", "hevc") and bool({"avi", "h264", "hevc"} & set(names))
+        self._form = (context.width, context.height, pixel_format(context.pix_fmt or ""))
         self.time_base = self.stream.time_base or Fraction(1, 90000)
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
         self._run: Iterator[Frame] | None = None
@@ -111,6 +116,15 @@ class Reader:
         self.container.close()
         if self._beside is not None:
             self._beside.close()
+
+    def _open_again(self) -> None:
+        threads = self.stream.codec_context.thread_count
+        self.container.close()
+        self.container = probe.open_container(self.path)
+        self.stream = self.container.streams.video[0]
+        self.stream.thread_type = "AUTO"
+        if threads:
+            self.stream.codec_context.thread_count = threads
 
     def __len__(self) -> int:
         return len(self.index.pts)
@@ -194,18 +208,36 @@ class Reader:
         target = int(self.index.pts[start])
         back = int(np.searchsorted(self.index.keys, target, side="right")) - 1
         while True:
-            key = int(self.index.keys[max(back, 0)])
-            first = True
-            self.container.seek(key, stream=self.stream, backward=True, any_frame=False)
+            first, come = True, 0
+            if back < 0:
+                self._open_again()  # some containers cannot be brought back to their very beginning
+            else:
+                key = int(self.index.keys[back])
+                come = int(np.searchsorted(self.index.pts, key))
+                try:
+                    self.container.seek(key, stream=self.stream, backward=True, any_frame=False)
+                except av.FFmpegError:
+                    back = -1
+                    continue
             for raw in self.container.decode(self.stream):
-                number = self._number.get(raw.pts if raw.pts is not None else -1)
+                number: int | None
+                if self._counted:
+                    number, come = come, come + 1
+                else:
+                    number = self._number.get(raw.pts if raw.pts is not None else -1)
                 if number is None:
                     continue
-                if first and number > start and back > 0:
+                if first and number > start and back >= 0:
                     break
                 first = False
                 form, planes = planes_of(raw)
+                if (raw.width, raw.height, form) != self._form:
+                    raise UnreadableError(
+                        f"{self.path}: at frame {number} its pictures become {raw.width}×{raw.height} of {form.bits} bits {form.chroma}; "
+                        f"they begin as {self._form[0]}×{self._form[1]}. Take it apart there, or end the shot before frame {number}."
+                    )
                 yield Frame(planes, form, (raw.width, raw.height), int(raw.pts or 0), number, bool(raw.key_frame))
             else:
-                return
+                if back < 0 or not first:
+                    return
             back -= 1

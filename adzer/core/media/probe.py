@@ -79,6 +79,7 @@ class FileFacts(msgspec.Struct, frozen=True):
     spacing: tuple[Fraction, Fraction, Fraction]
     constant_rate: bool
     promised: int = 0  # frames that the header speaks of; 0 if it does not
+    cut: bool = False  # the file ends before its header says that it does
     rotation: int = 0  # degrees counter-clockwise, a multiple of 90, that players are asked to turn the picture by
     odd_matrix: str | None = None  # what else they are asked to do to it: "mirror", or "shear or turn" by an odd angle
     tracks: int = 1  # pictures in it that play at once; the first is decoded
@@ -178,7 +179,8 @@ def open_container(source: Source) -> av.container.InputContainer:
 
 def scan(source: Source, print_: str | None = None) -> FrameIndex:
     """Every frame's time stamp, by reading packets without decoding; kept in the cache folder by fingerprint."""
-    stamp = print_ or fingerprint(source)
+    newest = max((p.stat().st_mtime_ns for p in all_paths(source) if p.exists()), default=0)
+    stamp = f"{print_ or fingerprint(source)}-{newest:x}"  # a file that is still written may keep its size and both its ends
     kept = platformdirs.user_cache_path("adzer") / "index" / f"{stamp}.npz"
     try:
         with np.load(kept) as held:
@@ -207,6 +209,7 @@ def _scan(source: Source) -> FrameIndex:
     last_pts, last_duration, order = -(2**62), 0, 0
     with open_container(source) as container:
         stream = container.streams.video[0]
+        again = float(2 / (stream.time_base or Fraction(1, 90000)))  # two seconds: far beyond what frames are reordered by
         try:
             for packet in container.demux(stream):
                 if packet.size == 0 or packet.is_discard:
@@ -214,6 +217,11 @@ def _scan(source: Source) -> FrameIndex:
                 stamp = packet.pts if packet.pts is not None else packet.dts
                 stamp = order if stamp is None else stamp
                 order += 1
+                if stamp < last_pts - again:
+                    raise UnreadableError(
+                        f"{source}: its time stamps start again after frame {order - 1}: several recordings were joined into one file. "
+                        "Add the recordings themselves, or take the file apart there."
+                    )
                 pts.append(stamp)
                 if packet.is_keyframe:
                     keys.append(stamp)
@@ -324,6 +332,7 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
         spacing=spacing,
         constant_rate=constant,
         promised=max(0, int(stream.frames or 0)),
+        cut=boxes.matroska_cut(path),
         rotation=turn,
         odd_matrix=odd,
         tracks=sum(not s.disposition.value & COVER for s in container.streams.video),

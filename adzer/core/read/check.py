@@ -60,6 +60,9 @@ def _file(say: Any, facts: FileFacts) -> None:
     if facts.promised > facts.frames + 1 and not facts.files:
         say(Level.WARN, "cut-off",
             f"The header speaks of {facts.promised} frames, {facts.frames} are there: the file was cut off. Copy it again.")  # fmt: skip
+    if facts.cut:
+        say(Level.WARN, "cut-off",
+            f"{facts.name} ends before its header says that it does: it was cut off after {facts.frames} frames. Copy it again.")  # fmt: skip
     if facts.missing:
         few = ", ".join(map(str, facts.missing[:6])) + (" …" if len(facts.missing) > 6 else "")
         say(Level.WARN, "frames-missing",

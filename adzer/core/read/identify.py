@@ -17,6 +17,7 @@ from .seen import Disc, Guess, Halves, Seen, Wrap
 
 EYE_SHAPES = tuple(Fraction(n) for n in ("16/9", "256/135", "4/3", "3/2", "1", "2", "239/100"))
 AGREE = 0.8
+ALIKE = 0.998  # no two eyes see that nearly the same: a pattern that repeats does
 TINY = 120  # pixels a side, below which there is no form to be seen
 
 
@@ -97,6 +98,8 @@ def _eyes(views: list[np.ndarray], shape: float) -> tuple[Guess, Guess, Guess, H
     packing = min(near, key=lambda n: near[n])
     told = f"an eye is {eye:.2f}:1 as recorded, {squeezed:.2f}:1 if it was halved"
     confident = 0.9 if near[packing] < 0.03 and abs(near["full"] - near["half"]) > 0.03 else 0.6
+    if best.agree > ALIKE:
+        sure = min(sure, 0.6)
     return (
         Guess(best.packing, round(sure, 3), saw),
         Guess(packing, confident, told),

@@ -87,7 +87,7 @@ def fit(signals: Array, stops: Sequence[float], grey: float) -> Response:
         worst = (np.abs(rest) * held).max(axis=0) / (4.5 * spread)  # a place that moved in one exposure says nothing in any
         weight = held * np.clip(1 - worst**2, 0, 1) ** 2
     other, _ = _solved(cell, part, ev, precise, SMOOTH / 30)
-    g = np.maximum.accumulate(g + np.arange(KNOTS) * 1e-6)
+    g = np.maximum.accumulate(g) + np.arange(KNOTS) * 1e-5
     seen = np.bincount(cell[held], minlength=KNOTS) > 3
     first, last = int(np.argmax(seen)), KNOTS - int(np.argmax(seen[::-1]))
     g, knots = g[first:last], knots[first:last]

@@ -14,7 +14,7 @@ from .model import Desk
 from .theme import draw_mark, font, theme
 from .widgets.questions import act
 
-PLACES = ("Board", "Cards", "Queue", "Log")
+PLACES = ("Board", "Intake", "Queue", "Log")
 
 
 class TopBar(QWidget):
@@ -104,6 +104,7 @@ class NextLine(QWidget):
         self.text.setWordWrap(True)
         self.keys.setObjectName("quiet")
         self.fix = act("", self._mend)
+        self.all = act("", self._mend_all, main=False)
         self.skip = act("Next  N", self.advance, main=False)
         words = QVBoxLayout()
         words.setSpacing(1)
@@ -117,6 +118,7 @@ class NextLine(QWidget):
         row.setSpacing(12)
         row.addLayout(words, 1)
         row.addWidget(self.fix)
+        row.addWidget(self.all)
         row.addWidget(self.skip)
         self._at = 0
 
@@ -137,6 +139,7 @@ class NextLine(QWidget):
         )
         if self.shown is None:
             self.fix.setVisible(False)
+            self.all.setVisible(False)
             self.title.setText("Nothing stands in the way" if self.desk.shots else "Start here")
             self.text.setText(
                 "Unfold Deliver and queue it."
@@ -148,6 +151,9 @@ class NextLine(QWidget):
             self.title.setText(f"{shot.name} · {finding.stage.capitalize()}")
             self.text.setText(finding.text)
             self.fix.setVisible(finding.fix is not None)
+            others = self.desk.alike(shot, finding)
+            self.all.setVisible(bool(others))
+            self.all.setText(f"for these {len(others) + 1}")
             if finding.fix is not None:
                 self.fix.setText(finding.fix.label)
         self.update()
@@ -159,6 +165,10 @@ class NextLine(QWidget):
     def _mend(self) -> None:
         if self.shown is not None and self.shown[1].fix is not None:
             self.desk.mend(self.shown[0], self.shown[1].fix)
+
+    def _mend_all(self) -> None:
+        if self.shown is not None:
+            self.desk.mend_all(*self.shown)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)

@@ -54,12 +54,13 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
         first = (
             f"{colour_cards.title(after.curve)}, {after.bits}-bit"
             if after.curve
-            else f"curve unknown, {after.bits}-bit"
+            else "curve unknown"
         )
-        form = form_words(after)
-        return Cell(first, f"{form or f'{after.raster[0]}×{after.raster[1]}'} · {rate}", level, False)
+        form = form_words(after) or f"{after.raster[0]}×{after.raster[1]}"
+        depth = "" if after.curve else f"{after.bits}-bit, "
+        return Cell(first, f"{depth}{form} · {rate}", level, False)
     if stage in ("join", "develop", "steady"):
-        return Cell("–", "", level, True)
+        return Cell(_passing(shot, stage), "", level, True)
     if stage == "shape":
         shaped = stop.result.adds
         second = f"keeps {float(shaped.framing.kept):.0%}" if isinstance(shaped, Shaped) else ""
@@ -73,6 +74,19 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
         grey = chain.grey
         return Cell(stop.result.says, f"middle grey {grey:.0%}", level, False)
     return _deliver_cell(desk, shot, level)
+
+
+def _passing(shot: Shot, stage: str) -> str:
+    """What is true of a stage that does nothing to a shot; nothing, where nothing is."""
+    if stage == "join":
+        if shot.facts.beside is not None:
+            return "two lenses, one picture"
+        if shot.facts.files and shot.facts.codec not in ("tiff", "dpx", "exr"):
+            return f"{len(shot.facts.files)} chapters, one recording"
+        return "the other eye waits" if shot.facts.apart is not None else ""
+    if stage == "develop":
+        return "sensor values" if shot.facts.mosaic else ""
+    return ""
 
 
 def form_words(picture: Picture) -> str:
@@ -91,8 +105,8 @@ def form_words(picture: Picture) -> str:
 
 def _deliver_cell(desk: Desk, shot: Shot, level: Level | None) -> Cell:
     names = desk.route_of(shot).deliver.cards
-    slips = [s for s in desk.slips if s.shot_id == shot.id]
-    open_, done = desk.open_slips(shot), [s for s in slips if s.state == "done"]
+    slips = [s for s in desk.slips if s.shot_id == shot.id and s.order.copy_scale is None]  # a copy is no delivery
+    open_, done = [s for s in slips if s.state in ("waiting", "rendering")], [s for s in slips if s.state == "done"]
     first = desk.walk(shot).card.title if len(names) == 1 else f"{len(names)} deliveries" if names else "nothing chosen"
     if open_:
         second = "queued, since changed" if desk.changed_since_queued(shot) else f"{len(open_)} queued"
@@ -125,9 +139,10 @@ def draw_cell(painter: QPainter, desk: Desk, shot: Shot, stage: str, rect: QRect
     painter.setFont(font(9.5))
     metrics = painter.fontMetrics()
     room = int(rect.width() - 34)
-    if c.idle and c.first == "–":
+    if stage in ("join", "develop", "steady"):
         painter.setPen(p.quiet)
-        painter.drawText(QRectF(rect.left() + 8, rect.top(), room, rect.height()), Qt.AlignmentFlag.AlignVCenter, "–")
+        words = metrics.elidedText(c.first, Qt.TextElideMode.ElideRight, room)
+        painter.drawText(QRectF(rect.left() + 8, rect.top(), room, rect.height()), Qt.AlignmentFlag.AlignVCenter, words)
     else:
         painter.setPen(p.ink)
         top = rect.top() + 11

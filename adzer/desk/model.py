@@ -315,6 +315,24 @@ class Desk(QObject):
     def mend(self, shot: Shot, fix: Fix) -> None:
         self._guarded(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"), (shot.id,))
 
+    def alike(self, shot: Shot, finding: Finding) -> list[Shot]:
+        """Other shots that have the same finding, whose mend is the same."""
+        fix = finding.fix
+        if fix is None:
+            return []
+
+        def same(f: Finding) -> bool:
+            return f.code == finding.code and f.fix is not None and (f.fix.stage, f.fix.value) == (fix.stage, fix.value)
+
+        return [s for s in self.shots if s.id != shot.id and any(same(f) for f in self._said.get(s.id, ()))]
+
+    def mend_all(self, shot: Shot, finding: Finding) -> None:
+        """A mend for a shot and for all that have the same finding, as one edit."""
+        if (fix := finding.fix) is not None:
+            pairs = [(s, s.route.mended(fix)) for s in (shot, *self.alike(shot, finding))]
+            words = f"{fix.label}, {len(pairs)} shots"
+            self._guarded(lambda: self.job.decide_all(pairs, words), [s.id for s, _ in pairs])
+
     def fill_down(self) -> None:
         """The stage in hand of the selected rows as in the row above the first of them."""
         rows = sorted(self.marked | {self.selected})
@@ -570,10 +588,13 @@ class Desk(QObject):
         """Where masters go from now on; slips that are queued keep their own."""
         self._guarded(lambda: self.job.set_meta("output folder", out=folder), ())
 
-    def close(self) -> None:
+    def close(self, keep_queue: bool = False) -> None:
         self._watch.stop()
         self._counting.stop()
         self.commit()
-        self.queue.stop()
+        if keep_queue:
+            self.queue.leave(self.job.path)
+        else:
+            self.queue.stop()
         self.worker.close()
         self.job.close()

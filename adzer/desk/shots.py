@@ -71,13 +71,13 @@ class Camera:
 
         window, place = self.window, Path(self.home.name) / "card"
         card.make(place, 6)
-        window.cards.set_card(str(place))
-        window.cards.camera.setText("log body")
-        window.go("Cards")
-        window.cards.arrived.disconnect()
-        window.cards.begin()
-        wait(lambda: bool(window.cards.verdicts))
-        self.take("cards")
+        window.intake.set_card(str(place))
+        window.intake.camera.setText("log body")
+        window.go("Intake")
+        window.intake.arrived.disconnect()
+        window.intake.begin()
+        wait(lambda: bool(window.intake.verdicts))
+        self.take("intake")
         window.go("Board")
 
     def _shapes(self) -> bool:

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QMainWindow,
+    QMessageBox,
     QPlainTextEdit,
     QStackedWidget,
     QVBoxLayout,
@@ -33,9 +34,9 @@ from ..core.stage import STAGES
 from .bars import PLACES, NextLine, TopBar
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
-from .cardsview import CardsView
 from .dialogs import Describe, Relink, Rename
 from .finder import Finder
+from .intakeview import IntakeView
 from .logview import LogView
 from .model import Desk
 from .palette import Action, Keys, Words
@@ -60,7 +61,7 @@ class Window(QMainWindow):
         self.top, self.header = TopBar(desk), Header(desk)
         self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)
         self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk, self.reading)
-        self.queue, self.log, self.cards = QueueView(desk), LogView(desk), CardsView(self.reading)
+        self.queue, self.log, self.intake = QueueView(desk), LogView(desk), IntakeView(self.reading)
         self.note = QLabel(self)
         self.note.setWordWrap(True)
         self.note.hide()
@@ -96,7 +97,7 @@ class Window(QMainWindow):
         column.addWidget(self.header)
         column.addWidget(self.fold, 1)
         self.pages = QStackedWidget()
-        for page in (place, self.cards, self.queue, self.log):
+        for page in (place, self.intake, self.queue, self.log):
             self.pages.addWidget(page)
         whole = QWidget()
         outer = QVBoxLayout(whole)
@@ -119,8 +120,8 @@ class Window(QMainWindow):
         desk.slips_moved.connect(self._slips_moved)
         desk.counted.connect(self._counted)
         self.reading.looking.connect(self._looking)
-        self.cards.arrived.connect(self.reading.add)
-        self.cards.said.connect(self.say)
+        self.intake.arrived.connect(self.reading.add)
+        self.intake.said.connect(self.say)
         desk.said.connect(self.say)
         desk.worker.pictured.connect(self._pictured)
         desk.worker.failed.connect(self.say)
@@ -134,7 +135,7 @@ class Window(QMainWindow):
         every, board, benched = "everywhere", "board", "bench"
         return [
             Action("add recordings", ("A",), every, self.choose_files),
-            Action("copy a card, verified", ("F",), every, lambda: self.go("Cards")),
+            Action("get a card home, verified", ("F",), every, lambda: self.go("Intake")),
             Action("find shots on the Board", ("/",), board, self.finder.ask, "/"),
             Action("another order of the Board", ("O",), board, self.finder.next_order),
             Action("keep", ("K",), every, lambda: desk.judge("keep")),
@@ -197,7 +198,7 @@ class Window(QMainWindow):
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
             Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
             Action("go to the Board", ("F2",), every, lambda: self.go("Board")),
-            Action("go to the Cards", ("F5",), every, lambda: self.go("Cards")),
+            Action("go to Intake", ("F5",), every, lambda: self.go("Intake")),
             Action("go to the Queue", ("F3",), every, lambda: self.go("Queue")),
             Action("go to the Log", ("F4",), every, lambda: self.go("Log")),
             Action("lights down, lights up", ("L",), every, self.toggle_lights),
@@ -289,8 +290,8 @@ class Window(QMainWindow):
         self.pages.setCurrentIndex(PLACES.index(place))
         if place == "Log":
             self.log.refresh()
-        if place == "Cards":
-            self.cards.card.setFocus()
+        if place == "Intake":
+            self.intake.card.setFocus()
         if place == "Board" and self.desk.stage is not None:
             self.bench.ask()
         self.top.update()
@@ -416,8 +417,8 @@ class Window(QMainWindow):
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [u.toLocalFile() for u in event.mimeData().urls() if u.isLocalFile()]
         if len(paths) == 1 and Path(paths[0]).is_dir():
-            self.cards.set_card(paths[0])
-            self.go("Cards")
+            self.intake.set_card(paths[0])
+            self.go("Intake")
             self.say("A folder: copy it as a card, verified. To take it in where it lies, drop the files in it.")
         elif paths:
             self.reading.add(paths)
@@ -427,12 +428,28 @@ class Window(QMainWindow):
             self.desk.check_sources()
         super().changeEvent(event)
 
+    def _keep_rendering(self) -> bool | None:
+        """Asked when the window closes while it renders: does the queue go on without it? None: it stays open."""
+        box = QMessageBox(self)
+        box.setText("The queue is still rendering. It can go on without this window.")
+        box.setInformativeText("What is finished is kept either way, and the job can be opened again at any time.")
+        on = box.addButton("Go on without it", QMessageBox.ButtonRole.AcceptRole)
+        off = box.addButton("Stop it", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton("Stay", QMessageBox.ButtonRole.RejectRole)
+        box.setDefaultButton(on)
+        box.exec()
+        return True if box.clickedButton() is on else False if box.clickedButton() is off else None
+
     def closeEvent(self, event: QCloseEvent) -> None:
+        keep = self._keep_rendering() if self.desk.queue.running and self.isVisible() else False
+        if keep is None:
+            event.ignore()
+            return
         app = QApplication.instance()
         if app is not None:
             app.removeEventFilter(self)
         for timer in (self.bench.timer, self.thumbs.soon, self.finder.soon):
             timer.stop()
         self.reading.close()
-        self.desk.close()
+        self.desk.close(keep)
         event.accept()

@@ -125,6 +125,11 @@ class QueueRunner(QObject):
         self._process = None
         self.ended.emit()
 
+    def leave(self, job: Path) -> None:
+        """Ends the process and starts one that outlives the window; it goes on from the last finished segment."""
+        self.stop()
+        QProcess.startDetached(sys.executable, ["-m", "adzer.core.queue", str(job)])
+
     def stop(self) -> None:
         """Ends the process; finished segments stay, and the next start goes on from them."""
         if self._process is not None:

@@ -40,7 +40,7 @@ def named(window, name):
 def said(window):
     heard = []
     window.desk.said.connect(heard.append)
-    window.cards.said.connect(heard.append)
+    window.intake.said.connect(heard.append)
     return heard
 
 

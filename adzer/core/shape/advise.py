@@ -99,8 +99,9 @@ def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
     if each < 1:
         even = "each" if (1 / each).denominator == 1 else "unevenly each"
         return (
-            f"{even.capitalize()} recorded frame is shown {float(1 / each):.3g} times: movement stutters. Record at "
-            f"{float(delivered / speed):.4g} frames a second for such a slow one, or play it faster."
+            f"{even.capitalize()} recorded frame is shown {float(1 / each):.4g} times on average: movement stutters. "
+            f"{float(delivered / recorded):.1%} of the speed shows each once; a camera that ran at {float(delivered / speed):.4g} frames "
+            "a second would have been smooth at this one."
         )
     near = Fraction(round(each)) * delivered / recorded
     return (

@@ -41,6 +41,14 @@ SITINGS = (
 )  # fmt: skip
 
 
+def _surely(evidence: str) -> int:
+    """How sure a field is, by its evidence: the weakest come first."""
+    for n, word in enumerate(("not tagged", "not known", "guessed", "seen", "nothing says", "tagged", "stated", "declared")):
+        if evidence.startswith(word):
+            return n
+    return 9
+
+
 def curve_answers(tagged: str | None) -> list[tuple[str, str | None]]:
     """Every curve that can be declared, and leaving it to the tag."""
     tag = f"as tagged: {colour_cards.title(tagged)}" if tagged else "not declared"
@@ -121,7 +129,7 @@ class ReadBench(StageBench):
             self.together, self.curve_card, self.applied_card, self.form_card, self.eyes_card, self.first_card, self.play_card,
             self.turn_card, self.timing_card, self.primaries_card, self.range_card, self.siting_card,
         ]  # fmt: skip
-        self.facts = Table("What this picture is, and how it is known", (0.14, 0.2, 0.66), 5)
+        self.facts = Table("What this picture is, and how it is known", (0.14, 0.16, 0.7), 6, "in no doubt")
         self.levels = Histogram("Levels, as recorded", 2)
         self.forms = FormPlot()
         self.gaps = Trace("Between frames, ms", 2)
@@ -270,6 +278,7 @@ class ReadBench(StageBench):
             elif field == "curve":
                 words = colour_cards.title(value)
             rows.append((field, words, evidence.get(field, "")))
+        rows.sort(key=lambda row: _surely(row[2]))
         self.facts.show_rows(rows, shot.facts.path.rsplit("/", 1)[-1])
         if seen is not None:
             marks: list[tuple[float, str]] = []

@@ -44,7 +44,7 @@ FIRST = ViewPath(shape=Fraction(16, 9))
 class ViewBench(StageBench):
     stage = "shape"
     whole = True
-    side_share = 1.0
+    side_share = 2.1
     whole_words = "everything recorded, with the view in it"
     hint = "drag the view · G keyframe here · ⇧G take it off · , . keyframe before, after · Y follow · H horizon · T guides · Q as recorded"
 

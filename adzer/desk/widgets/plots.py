@@ -336,12 +336,15 @@ class ScaleFigure(Plot):
             x += w + gap
 
 
+ROW = 15.5  # pixels a row of a table is high; what does not fit is named in the last one
+
+
 class Table(Plot):
     """Rows of short texts in columns, the first quiet; for what a file says and how it is known."""
 
-    def __init__(self, title: str, shares: Sequence[float], stretch: int = 3) -> None:
+    def __init__(self, title: str, shares: Sequence[float], stretch: int = 3, rest: str = "also") -> None:
         super().__init__(title, stretch)
-        self._shares, self._rows = shares, list[tuple[str, ...]]()
+        self._shares, self._rows, self._rest = shares, list[tuple[str, ...]](), rest
 
     def show_rows(self, rows: Sequence[tuple[str, ...]], note: str = "") -> None:
         self._rows, self.note = list(rows), note
@@ -350,9 +353,14 @@ class Table(Plot):
     def draw(self, painter: QPainter, body: QRectF) -> None:
         if not self._rows:
             return
-        height = min(17.0, (body.height() - 6) / len(self._rows))
-        painter.setFont(font(8.5 if height >= 14 else 7.5))
-        for i, row in enumerate(self._rows):
+        height = ROW
+        fits = max(1, int((body.height() - 6) / height))
+        rows = self._rows
+        if len(rows) > fits:
+            rest = ", ".join(row[0] for row in rows[fits - 1 :])
+            rows = [*rows[: fits - 1], (f"+ {len(rows) - fits + 1}", "", f"{self._rest}: {rest}")]
+        painter.setFont(font(8.5))
+        for i, row in enumerate(rows):
             x = body.left() + 8
             for j, cell in enumerate(row):
                 w = self._shares[j] * (body.width() - 16)

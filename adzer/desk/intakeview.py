@@ -1,4 +1,4 @@
-"""Cards: offloading a card into the job's folders, verified, with progress, time left, pause and a plain verdict."""
+"""Intake: getting memory cards home: offloading a card into the job's folders, verified, with progress, time left, pause and a plain verdict."""
 
 from __future__ import annotations
 
@@ -111,7 +111,7 @@ def _folders(found: card.Survey) -> list[str]:
     return [f"     {name}   {n} {'file' if n == 1 else 'files'}, {size_text(size)}" for name, (n, size) in largest]
 
 
-class CardsView(QWidget):
+class IntakeView(QWidget):
     """One card at a time. ``arrived``: files that are safe now, and their camera."""
 
     arrived = Signal(list, str)

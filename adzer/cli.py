@@ -22,6 +22,23 @@ from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
 from .terminal import Json, app, loaded, parse_size, print_json, progress, say, shot_named, sim_app
 
 
+def _version(asked: bool) -> None:
+    if asked:
+        from importlib.metadata import version
+
+        print(f"adzer {version('adzer')}")
+        raise typer.Exit
+
+
+@app.callback()
+def _all(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Say which Adzer this is.")
+    ] = False,
+) -> None:
+    """What all commands have."""
+
+
 @app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
 def demo(
     screens: Annotated[Optional[Path], typer.Option(help="Write screenshots of the desk here, then quit.")] = None,  # noqa: UP045

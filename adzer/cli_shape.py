@@ -15,7 +15,7 @@ from .terminal import Json, app, loaded, parse_size, print_json, progress
 
 @app.command(
     help="Deliver a flat view of a sphere or of round lenses.\n\n"
-    'Example: adzer reframe sphere.mp4 --view "20,5,0,90" --size 1920x1080 --card web-wide --out view.mp4'
+    'Example: adzer reframe sphere.mp4 --projection equirectangular --view "20,5,0,90" --size 1920x1080 --card web-wide --out view.mp4'
 )
 def reframe(
     file: Path,

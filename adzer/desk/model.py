@@ -572,7 +572,17 @@ class Desk(QObject):
         if made:
             self.reload(made & set(self.all))  # proxies were linked
         self.refresh_slips()
-        if any(s.state == "waiting" for s in self.slips):
+        if any(s.state == "waiting" for s in self.slips) and not self.job.stranger:
+            self.queue.start(self.job.path)
+
+    def take_on(self) -> None:
+        """A job that somebody else made becomes one's own; its waiting slips may run then."""
+        if not self.job.stranger:
+            self.said.emit("This job is yours already.")
+            return
+        self._guarded(self.job.adopt, ())
+        self.said.emit("The job is yours now; what waits in its queue runs.")
+        if any(s.state in ("waiting", "rendering") for s in self.slips):
             self.queue.start(self.job.path)
 
     def take_rate(self) -> None:

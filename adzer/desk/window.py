@@ -195,6 +195,7 @@ class Window(QMainWindow):
             Action("measure one second", ("Ctrl+M",), every, self._measure, "^M"),
             Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
             Action("give the job this shot's frame rate", (), every, desk.take_rate),
+            Action("take this job on, which somebody else made", (), every, desk.take_on),
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
             Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
             Action("go to the Board", ("F2",), every, lambda: self.go("Board")),

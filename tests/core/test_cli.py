@@ -157,3 +157,9 @@ def test_a_card_comes_home_by_command(tmp_path):
     (card / "odd").symlink_to(tmp_path)
     again = adzer("offload", str(card), "--to", str(tmp_path / "a"), "--job", "mill")
     assert again.returncode == 1 and "NOT safe to erase" in again.stdout
+
+
+def test_it_says_which_it_is():
+    from importlib.metadata import version
+
+    assert adzer("--version").stdout.strip() == f"adzer {version('adzer')}"

@@ -347,3 +347,36 @@ def test_painting_thousands_of_times_is_sound(window):
     for _ in range(400):
         window.board.viewport().repaint()
     assert window.board.viewport().grab().toImage().pixelColor(QPoint(5, 200)).isValid()
+
+
+def test_a_mend_is_offered_for_all_shots_that_it_fits(window):
+    """Three takes of one recording have the same finding; one key mends them all, as one edit."""
+    desk = window.desk
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "by the canal"))
+    for start in (20, 60):
+        desk.job.add_take(desk.shot, start, start + 20)
+    desk.reload()
+    assert wait(lambda: not desk._to_count, settle=0)
+    shot = desk.shot
+    finding = next(f for f in desk.walk(shot).findings if f.code == "variable-rate")
+    assert len(desk.alike(shot, finding)) == 2
+    line = window.next
+    line._at = next(i for i, (s, f) in enumerate(line._all()) if s.id == shot.id and f.code == "variable-rate")
+    line.refresh(start=False)
+    assert line.all.isVisibleTo(window) and line.all.text() == "for these 3"
+    line.all.click()
+    assert all(s.route.read.timing == "even" for s in desk.shots if s.facts.fingerprint == shot.facts.fingerprint)
+    desk.undo()
+    assert all(s.route.read.timing == "recorded" for s in desk.shots)
+
+
+def test_closing_while_it_renders_asks_and_the_queue_can_go_on(window, monkeypatch):
+    desk, left = window.desk, []
+    monkeypatch.setattr(type(desk.queue), "running", property(lambda self: True))
+    monkeypatch.setattr(desk.queue, "leave", lambda job: left.append(job))
+    monkeypatch.setattr(type(window), "_keep_rendering", lambda self: None)
+    window.close()
+    assert window.isVisible() and not left
+    monkeypatch.setattr(type(window), "_keep_rendering", lambda self: True)
+    window.close()
+    assert not window.isVisible() and left == [desk.job.path]

@@ -293,7 +293,7 @@ class ReadBench(StageBench):
                     ]
                 except UnreadableError:
                     marks = []
-            note = f"{len(seen.levels.sampled)} frames sampled"
+            note = f"{len(seen.levels.sampled)} frames"
             self.levels.show_shares(np.array(seen.levels.luma), *DOMAIN, marks, note)
         self.forms.show_seen(seen, after)
         self.forms.setVisible(self.forms.has_something)

@@ -189,7 +189,7 @@ class ViewBench(StageBench):
         self.what.set_value(settings.view is not None)
         kind = "The sphere" if before.projection == "equirectangular" else "The lens"
         self.what_card.say(
-            f"{kind} was found by Read. A flat view goes anywhere; the whole needs a place that shows spheres."
+            f"{kind} it is, as Read was told. A flat view goes anywhere; the whole needs a place that shows spheres."
         )
         for card in self.questions[1:]:
             card.setVisible(self._viewed is not None)

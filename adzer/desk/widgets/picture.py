@@ -116,6 +116,9 @@ class PictureView(QWidget):
         line = QRectF(rect.left(), rect.bottom() + 3, rect.width(), 18)
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
         if not self.hold_before:
+            width = painter.fontMetrics().horizontalAdvance
+            if width(left) + width(self.caption_right) + 12 > line.width():  # one under the other
+                line = line.translated(0, line.height())
             painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.caption_right)
 
     def _draw_guide(self, painter: QPainter, rect: QRectF) -> None:

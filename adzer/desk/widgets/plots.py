@@ -358,7 +358,8 @@ class Table(Plot):
         rows = self._rows
         if len(rows) > fits:
             rest = ", ".join(row[0] for row in rows[fits - 1 :])
-            rows = [*rows[: fits - 1], (f"+ {len(rows) - fits + 1}", "", f"{self._rest}: {rest}")]
+            between = [""] * (len(self._shares) - 2)
+            rows = [*rows[: fits - 1], (f"+ {len(rows) - fits + 1}", *between, f"{self._rest}: {rest}")]
         painter.setFont(font(8.5))
         for i, row in enumerate(rows):
             x = body.left() + 8

@@ -96,7 +96,8 @@ def suite_rows(folder: Path) -> tuple[list[Row], str]:
     rows: list[Row] = []
     text = f"{CASES} recordings without a tag, each of its own scene, moment, exposure, noise, raster and curve; no log curve and no scene "
     text += "of them is in the collection that the curve's kind is known by. *Best* is the likeliest answer, whatever its confidence; "
-    text += f"*sure* is one of at least {SURE:.0%}, which stops until somebody says what it is; everything below that is only shown. No look is acted on.\n\n"
+    text += f"*sure* is one of at least {SURE:.0%}, which stops until somebody says what it is; everything below that is only shown. "
+    text += "No look is acted on.\n\n"
     text += "| field | asked of | best right | sure | sure and wrong |\n| --- | --- | --- | --- | --- |\n"
     for field in FIELDS:
         asked = [c[field] for c in found if c[field][0] is not None]

@@ -53,7 +53,7 @@ def test_a_card_comes_home_and_its_shots_are_looked_at(empty, tmp_path):
     mime.setUrls([QUrl.fromLocalFile(str(card))])
     empty.dropEvent(QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, mime, Qt.MouseButton.LeftButton,
                                Qt.KeyboardModifier.NoModifier, QEvent.Type.Drop))  # fmt: skip
-    page = empty.cards
+    page = empty.intake
     assert empty.pages.currentWidget() is page and page.card.text() == str(card)
     assert "2 files" in page.found.text() and "DCIM" in page.found.text()
     page.pattern.setText("{lens}/x")
@@ -79,7 +79,7 @@ def test_an_offload_is_paused_stopped_and_gone_on_with(empty, tmp_path):
     card.mkdir()
     for n in range(4):
         (card / f"C{n}.bin").write_bytes(bytes([n]) * 60_000_000)
-    page = empty.cards
+    page = empty.intake
     page.set_card(str(card))
     page.begin()
     assert wait(lambda: page.progress.moving is not None and page.progress.moving["done"] > 0, settle=0)
@@ -102,7 +102,7 @@ def test_a_card_that_is_not_safe_says_so_in_those_words(empty, tmp_path):
     card.mkdir()
     (card / "a.mov").write_bytes(b"1" * 1000)
     (card / "b.mov").symlink_to("/etc/hostname")
-    page = empty.cards
+    page = empty.intake
     page.set_card(str(card))
     page.begin()
     assert wait(lambda: bool(page.verdicts))

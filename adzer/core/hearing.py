@@ -94,7 +94,8 @@ class Heard:
     def words(self) -> str:
         if self.silent:
             return "sound is silent, as it was recorded"
-        return f"sound is {self.offset:+.2f} ms off, {self.level:+.1f} dB louder and {self.alike:.0%} alike"
+        loud = "as loud" if abs(self.level) < 0.05 else f"{self.level:+.1f} dB louder"
+        return f"sound is {self.offset:+.2f} ms off, {loud} and {self.alike:.0%} alike"
 
 
 @dataclass

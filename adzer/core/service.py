@@ -20,7 +20,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from . import cards, proxies
+from . import cards, proxies, records
 from .compile import freeze, freeze_copy, preview_plan, recorded_plan
 from .errors import AdzerError
 from .intake import join_chapters, join_lenses, look_at, source_problem, take
@@ -160,13 +160,13 @@ class Pictures:
         after = before = scopes = None
         # What only a delivery cannot hold, a whole sphere say, can still be looked at.
         if walked.stopped is None or (ask.whole and walked.stopped.stage == "deliver"):
-            token = ("after", ask.facts.fingerprint, ask.card, ask.size, _same(route))
+            token = ("after", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
             image, codes, plan = self._run(token, lambda: preview_plan(walked, ask.facts, *ask.size), frame, moment)
             after = image
             if ask.scopes:
                 scopes = self._scopes(codes, plan)
         if ask.before or after is None:
-            token = ("before", ask.facts.fingerprint, ask.card, ask.size, _same(route))
+            token = ("before", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
             before, _, _ = self._run(token, lambda: recorded_plan(ask.facts, walked, *ask.size), frame, moment)
         marks = level_marks(frame, assumed_samples(ask.facts, route.read)) if ask.marks else None
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
@@ -204,8 +204,11 @@ class Pictures:
         )
 
 
-def _same(route: Route) -> tuple[Any, ...]:
-    return (route.read, route.shape, route.colour)
+def _same(route: Route, card: cards.DeliveryCard, seen: Seen | None) -> tuple[Any, ...]:
+    """All that a plan is made of: answers, the cards as they are now, and what was measured."""
+    measured = (seen.discs, seen.levels.top()) if seen is not None else None
+    held = (cards.stamp("curves"), cards.stamp("primaries"), records.to_json(card))
+    return (route.read, route.shape, route.colour, held, measured)
 
 
 def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:

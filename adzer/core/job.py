@@ -166,7 +166,7 @@ class Job(Ledger):
         return [
             Slip(
                 id=r[0], at=float(r[1]), state=str(r[2]), shot_id=int(r[3]), done=int(r[5]), total=int(r[6]),
-                order=records.from_json(r[4], Order, f"{self.path}: slip {r[0]}"),
+                order=_order(r[4], f"{self.path}: slip {r[0]}"),
                 progress=json.loads(r[7]) if r[7] else None, report=json.loads(r[8]) if r[8] else None, why=r[9],
             )
             for r in rows
@@ -368,6 +368,14 @@ class Job(Ledger):
             if not path.exists() and str(path) not in taken:
                 return path
         raise UnreadableError(f"{folder} is full of files named {stem}. Choose another folder.")
+
+
+def _order(text: str, what: str) -> Order:
+    """A frozen order from its JSON, the route of an older one upgraded."""
+    plain = records.from_json(text, dict, what)
+    if isinstance(plain.get("route"), dict):
+        plain["route"] = route.upgrade(plain["route"])
+    return records.from_plain(plain, Order, what)
 
 
 _routes: dict[str, Route] = {}

@@ -252,6 +252,19 @@ def test_only_these_are_rendered_whatever_waits_before_them_and_a_dead_renderer_
         assert (tmp_path / "0.mp4").exists() and (tmp_path / "2.mp4").exists()
 
 
+def test_a_slip_of_an_older_adzer_is_read(tmp_path, small_clip):
+    with Job.create(tmp_path / "j.adzer", "j") as job:
+        (shot,) = add_files(job, [small_clip])
+        job.enqueue(shot.id, freeze("s", shot.facts, PLAIN, "web-wide", tmp_path / "x.mp4", 0, 6))
+    with sqlite3.connect(tmp_path / "j.adzer") as db:
+        ((body,),) = db.execute("SELECT body FROM slips").fetchall()
+        plain = json.loads(body)
+        plain["route"]["deliver"] = {"version": 1, "cards": ["web-wide"], "lines": None}
+        db.execute("UPDATE slips SET body = ?", (json.dumps(plain),))
+    with Job.open(tmp_path / "j.adzer") as job:
+        assert queue.run(job) == [] and (tmp_path / "x.mp4").exists()
+
+
 def test_the_same_recording_is_never_taken_twice(tmp_path, small_clip):
     path, copy = tmp_path / "j.adzer", tmp_path / "copy.mov"
     copy.write_bytes(small_clip.read_bytes())

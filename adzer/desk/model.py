@@ -1,74 +1,33 @@
-"""What the window shows: the open job, the selected shot and stage, walks and drafts. Widgets ask this; it computes
-nothing about pictures itself."""
+"""What is done to an open job from the window: answers of one shot or several, chores of the service, the queue."""
 
 from __future__ import annotations
 
-import gc
-import time
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator
 from typing import Any
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, QTimer
 
 from ..core import cards
 from ..core.compile import freeze
 from ..core.errors import AdzerError
-from ..core.finding import Finding, Fix, Level
+from ..core.finding import Finding, Fix
 from ..core.job import Job, Mark, Shot, Slip
-from ..core.media.probe import FileFacts
-from ..core.proxies import shown_with, stand_in
+from ..core.proxies import stand_in
 from ..core.read.seen import Seen
-from ..core.route import Route, Walk, carried, walk
+from ..core.route import carried
 from ..core.stage import STAGES
-from .ordering import ORDERS, Words
-from .workers import QueueRunner, Worker
-
-SLICE = 0.008  # seconds of counting findings at a time, so that the window never waits for it
+from .shown import Shown
+from .workers import QueueRunner
 
 
-class Desk(QObject):
-    """Signals: ``changed`` the shots or their answers; ``drafted`` an answer being dragged; ``moved`` selection, stage or
-    frame; ``slips_moved`` the queue; ``counted`` all findings; ``relook`` a shot whose master must be looked at; ``said`` a sentence."""
-
-    changed = Signal()
-    drafted = Signal()
-    moved = Signal()
-    slips_moved = Signal()
-    counted = Signal()
-    relook = Signal(int)
-    said = Signal(str)
+class Desk(Shown):
+    """An open job in the window; see ``Shown`` for what of it is seen."""
 
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
-        super().__init__(parent)
-        self.job = job
-        self.job_rate, self.on_proxies = job.rate, False
-        self.worker = Worker(self)
+        super().__init__(job, parent)
         self.queue = QueueRunner(self)
-        self.all: dict[int, Shot] = {}
-        self.shots: list[Shot] = []  # what the Board shows: filtered and in order
-        self.filter, self.order = "", "as added"
-        self.slips: list[Slip] = []
-        self.selected = 0
-        self.marked: set[int] = set()  # further rows chosen for filling down
-        self.stage: str | None = None  # the unfolded stage
-        self.column = 0
-        self.frame = 0
-        self.hand: str | None = None  # the delivery in hand on the bench, if it is not the first one
-        self._draft: Route | None = None
-        self._walks: dict[int, tuple[Any, Walk]] = {}
-        self._seen: dict[int, Seen | None] = {}
-        self._usual: dict[str, str] = {}
-        self._given: dict[str, str] = {}  # camera → the curve that was declared for most of its shots
-        self._words = Words()
-        self._said: dict[int, tuple[Finding, ...]] = {}  # each shot's findings, counted bit by bit
-        self.counts: Counter[Level] = Counter()
-        self._to_count: deque[int] = deque()
-        self._to_check: deque[int] = deque()
-        self._counting = QTimer(self)
-        self._counting.timeout.connect(self._count_some)
-        self.problems: dict[int, Finding] = {}
         self.live: dict[int, dict[str, Any]] = {}  # the queue's last word on each slip
+        self._to_check: deque[int] = deque()
         self.queue.moved.connect(self._queue_moved)
         self.queue.ended.connect(self._queue_ended)
         self.reload()
@@ -84,122 +43,6 @@ class Desk(QObject):
         if any(s.state == "rendering" for s in self.slips) and not self.queue.running:
             self.refresh_slips()
 
-    # --- reading ---------------------------------------------------------------------------------------------------
-    def reload(self, only: Iterable[int] | None = None) -> None:
-        """Reads shots again: all of them, or those that an edit touched."""
-        self._draft = None
-        self.job_rate, self.on_proxies = self.job.rate, self.job.meta("use") == "proxies"
-        if only is None:
-            self.all = {s.id: s for s in self.job.shots()}
-            gc.freeze()
-            self._seen.clear()
-            self._words.forget()
-            self._walks.clear()
-            self._said.clear()
-            self.counts.clear()
-            touched = list(self.all)
-        else:
-            touched = list(only)
-            fresh = {s.id: s for s in self.job.shots(touched)}
-            for shot_id in touched:
-                self._seen.pop(shot_id, None)
-                self._words.forget(shot_id)
-                if shot_id in fresh:
-                    self.all[shot_id] = fresh[shot_id]
-                else:
-                    self.all.pop(shot_id, None)
-        self._recount(touched + self._learn_given())
-        self.arrange()
-        self.refresh_slips()
-
-    def _learn_given(self) -> list[int]:
-        """What was declared for most shots of each camera; the shots for which that has changed."""
-        told: dict[str, Counter[str]] = {}
-        for shot in self.all.values():
-            if shot.camera and shot.route.read.curve:
-                told.setdefault(shot.camera, Counter())[shot.route.read.curve] += 1
-        given = {camera: held.most_common(1)[0][0] for camera, held in told.items()}
-        changed = {c for c in {*given, *self._given} if given.get(c) != self._given.get(c)}
-        self._given = given
-        return [s.id for s in self.all.values() if s.camera in changed]
-
-    def arrange(self, filter_: str | None = None, order: str | None = None) -> None:
-        """Filters and sorts the Board; the selected shot stays selected if it is still shown."""
-        current = self.shot
-        self.filter = self.filter if filter_ is None else filter_
-        self.order = self.order if order is None else order
-        shown = self._words.found(self.all.values(), self.filter, self._said)
-        self.shots = sorted(shown, key=ORDERS[self.order])
-        self.marked.clear()
-        at = {s.id: i for i, s in enumerate(self.shots)}
-        self.selected = at.get(current.id, min(self.selected, max(len(self.shots) - 1, 0))) if current else 0
-        if not self.shots:
-            self.stage = None
-        self._keep_frame()
-        self.changed.emit()
-
-    # --- findings, counted in the background -----------------------------------------------------------------------
-    def _recount(self, ids: Iterable[int]) -> None:
-        for shot_id in ids:
-            self._walks.pop(shot_id, None)
-            for f in self._said.pop(shot_id, ()):
-                self.counts[f.level] -= 1
-        self._to_count = deque(dict.fromkeys([*ids, *self._to_count]))
-        self._count_some()
-        if self._to_count:
-            self._counting.start(0)
-
-    def _count_some(self) -> None:
-        end = time.monotonic() + SLICE
-        while self._to_count and time.monotonic() < end:
-            shot = self.all.get(self._to_count.popleft())
-            if shot is None or shot.id in self._said:
-                continue
-            self._said[shot.id] = tuple(self.walk(shot).findings)
-            self.counts.update(f.level for f in self._said[shot.id])
-        if not self._to_count:
-            self._counting.stop()
-            gc.freeze()  # thousands of walks that live as long as the window: no collection need look at them again
-            self.counted.emit()
-
-    @property
-    def shot(self) -> Shot | None:
-        return self.shots[self.selected] if 0 <= self.selected < len(self.shots) else None
-
-    def route_of(self, shot: Shot) -> Route:
-        """The shot's route, with the answer that is just being dragged."""
-        current = self.shot
-        return self._draft if self._draft is not None and current is not None and shot.id == current.id else shot.route
-
-    def seen(self, shot: Shot) -> Seen | None:
-        """What its footage says, if it has been looked at as it is now."""
-        if shot.id not in self._seen:
-            try:
-                self._seen[shot.id] = self.job.seen(shot.id)
-            except AdzerError:
-                self._seen[shot.id] = None
-        return self._seen[shot.id]
-
-    def walk(self, shot: Shot, card: str | None = None) -> Walk:
-        route = self.route_of(shot)
-        if card is None and self.hand is not None and self.stage == "shape" and shot is self.shot:
-            card = self.hand
-        key = (route, card)
-        held = self._walks.get(shot.id)
-        if held is None or held[0] != key:
-            delivery = cards.delivery(card) if card else None
-            problem, usual = self.problems.get(shot.id), self._usual.get(shot.camera)
-            given = self._given.get(shot.camera)
-            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual, given)
-            held = self._walks[shot.id] = (key, made)
-        return held[1]
-
-    def shown(self, shot: Shot) -> tuple[FileFacts, Route, Seen | None]:
-        """What pictures are decoded from, the route they are shown with, and what is seen in them."""
-        facts, route = shown_with(shot, self.walk(shot), self.route_of(shot), self.on_proxies)
-        seen = self.seen(shot)
-        return facts, route, seen.on(shot.facts.raster, facts.raster) if seen else None
-
     def switch_proxies(self) -> None:
         """The whole job from masters to proxies, or back."""
         to = "masters" if self.on_proxies else "proxies"
@@ -209,109 +52,7 @@ class Desk(QObject):
         tail = f" {lacking} of {len(self.all)} have none and are shown from their masters." if short else ""
         self.said.emit(f"The job is shown from {to} now; what is delivered always comes from the masters.{tail}")
 
-    def walk_as(self, shot: Shot, card: str) -> Walk:
-        """The walk for a delivery that is not the one in view; not kept."""
-        return walk(self.route_of(shot), shot.facts, self.seen(shot), cards.delivery(card), self.job_rate)
-
-    def take_card(self, name: str) -> None:
-        """The delivery in hand on the bench, until it is folded or another shot is selected."""
-        self.commit()
-        self.hand = name
-        self.drafted.emit()
-
-    def card_of(self, shot: Shot) -> str:
-        """The delivery that the picture is shown for: the one in hand, else the first chosen one that exists."""
-        known = cards.paths("deliveries")
-        if self.hand in known and self.stage == "shape" and shot is self.shot:
-            return str(self.hand)
-        return next((c for c in self.route_of(shot).deliver.cards if c in known), "web-wide")
-
-    def findings(self) -> Iterator[tuple[Shot, Finding]]:
-        """What has been counted so far, of the shots that are shown; the selected shot's come first."""
-        current = self.shot
-        if current is not None:
-            yield from ((current, f) for f in self.walk(current).findings)
-        for shot in self.shots:
-            if shot is not current:
-                yield from ((shot, f) for f in self._said.get(shot.id, ()))
-
-    def open_slips(self, shot: Shot) -> list[Slip]:
-        return [s for s in self.slips if s.shot_id == shot.id and s.state in ("waiting", "rendering")]
-
-    def changed_since_queued(self, shot: Shot) -> bool:
-        """Has the shot been touched since it was queued? The slip keeps what it was."""
-        now = (self.route_of(shot), shot.start, shot.stop)
-        return any((s.order.route, s.order.start, s.order.stop) != now for s in self.open_slips(shot))
-
-    # --- moving ----------------------------------------------------------------------------------------------------
-    def select(self, index: int) -> None:
-        if self.shots and index != self.selected:
-            self.commit()
-            self.selected = min(max(index, 0), len(self.shots) - 1)
-            self.hand = None
-            self.marked.clear()
-            self.frame = self.shots[self.selected].start
-            self.moved.emit()
-
-    def unfold(self, stage: str | None) -> None:
-        self.commit()
-        self.stage = stage if self.shots else None
-        self.hand = None
-        if stage is not None:
-            self.column = STAGES.index(stage)
-        self._keep_frame()
-        self.moved.emit()
-
-    def go_to(self, frame: int) -> None:
-        shot = self.shot
-        if shot is not None and frame != self.frame:
-            self.frame = min(max(frame, 0), shot.facts.frames - 1)
-            self.moved.emit()
-
-    def _keep_frame(self) -> None:
-        shot = self.shot
-        if shot is not None:
-            self.frame = min(max(self.frame, 0), shot.facts.frames - 1)
-
-    # --- answering -------------------------------------------------------------------------------------------------
-    @property
-    def drafting(self) -> bool:  # an answer is being dragged
-        return self._draft is not None
-
-    def draft(self, stage: str, **changes: Any) -> bool:
-        """Shows an answer without keeping it; False (and a sentence) if it cannot be."""
-        shot = self.shot
-        if shot is None:
-            return False
-        try:
-            self._draft = self.route_of(shot).with_(stage, **changes)
-        except AdzerError as error:
-            self.said.emit(str(error))
-            return False
-        self.drafted.emit()
-        return True
-
-    def commit(self, words: str = "") -> None:
-        """Keeps what is drafted, as one edit."""
-        shot = self.shot
-        if shot is None or self._draft is None or self._draft == shot.route:
-            self._draft = None
-            return
-        new, self._draft = self._draft, None
-        self._guarded(
-            lambda: self.job.decide(shot, new, words or f"{shot.name}: {self._what(shot.route, new)}"), (shot.id,)
-        )
-
-    def answer(self, stage: str, **changes: Any) -> bool:
-        """Drafts and keeps in one go."""
-        done = self.draft(stage, **changes)
-        self.commit()
-        return done
-
-    @staticmethod
-    def _what(old: Route, new: Route) -> str:
-        return next((s for s in STAGES if getattr(old, s) != getattr(new, s)), "answers")
-
+    # --- answers, of one shot or several ---------------------------------------------------------------------------------
     def mend(self, shot: Shot, fix: Fix) -> None:
         self._guarded(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"), (shot.id,))
 
@@ -433,15 +174,7 @@ class Desk(QObject):
             what = f"{chosen[0].name} is" if len(chosen) == 1 else f"{len(chosen)} shots are"
             self.said.emit(f"{what} out of the job; Ctrl+Z brings that back. No file was touched.")
 
-    def _guarded(self, work: Any, only: Iterable[int] | None = None) -> None:
-        """Does an edit, says why if it cannot be, and reads again what it touched."""
-        try:
-            work()
-        except AdzerError as error:
-            self.said.emit(str(error))
-        self.reload(only)
-
-    # --- chores ----------------------------------------------------------------------------------------------------
+    # --- chores ----------------------------------------------------------------------------------------------------------
     def keep_seen(self, shot_id: int, seen: Seen) -> None:
         """What a look at the footage found."""
         if shot_id in self.all:
@@ -511,7 +244,7 @@ class Desk(QObject):
 
         self.worker.chore("trial", (shot, self.seen(shot), card, self.job_rate), then)
 
-    # --- queue -----------------------------------------------------------------------------------------------------
+    # --- queue -----------------------------------------------------------------------------------------------------------
     def enqueue(self) -> int:
         """Freezes a slip for each chosen delivery of the selected shot and starts the queue. Returns how many."""
         self.commit()
@@ -555,10 +288,6 @@ class Desk(QObject):
         self.job.set_slip(slip.id, state="waiting", why=None, report=None)
         self.refresh_slips()
         self.run_queue()
-
-    def refresh_slips(self) -> None:
-        self.slips = self.job.slips()
-        self.slips_moved.emit()
 
     def _queue_moved(self, word: dict[str, Any]) -> None:
         if "error" in word:

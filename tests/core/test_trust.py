@@ -9,6 +9,7 @@ import sqlite3
 import subprocess
 import threading
 import time
+import tomllib
 from fractions import Fraction
 from pathlib import Path
 
@@ -65,12 +66,22 @@ def test_an_encoder_is_told_only_what_is_harmless(tmp_path, monkeypatch, order, 
         assert not Path("/tmp/x").exists()
 
 
-def test_shipped_cards_hold_nothing_else():
+def test_every_option_of_a_shipped_card_is_known_and_only_its_value_may_go_wrong():
+    """All of them pass as they are; each, given the name of a file instead of its value, is refused by its own name."""
+    judged = 0
     for kind in ("deliveries", "copies"):
         for name, path in cards.paths(kind).items():
-            card = cards.read_card(path, kind)
-            options.check(card.encoder, card.options, name)
-    options.check("h265", {"x265-params": "max-cll=1000,400:master-display=G(1,2)B(3,4)R(5,6)WP(7,8)L(9,1)"}, "x")
+            held = tomllib.loads(path.read_text())
+            assert cards.read_card(path, kind).options == held["options"], name
+            for option in held["options"]:
+                with pytest.raises(UnreadableError, match=f"{name}.*{option}"):
+                    options.check(held["encoder"], held["options"] | {option: "/tmp/x"}, name)
+                judged += 1
+    assert judged >= 20
+    light = "max-cll=1000,400:master-display=G(1,2)B(3,4)R(5,6)WP(7,8)L(9,1)"
+    assert options.check("h265", {"x265-params": light}, "x") is None
+    with pytest.raises(UnreadableError, match="max-cll"):
+        options.check("h265", {"x265-params": light.replace("1000,400", "1000,/tmp")}, "x")
 
 
 def test_lists_and_pipes_are_not_footage(tmp_path, small_clip):

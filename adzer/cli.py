@@ -125,7 +125,9 @@ def _finding(f: Any) -> dict[str, Any]:
     help="Convert one recording by a delivery card.\n\n"
     "Example: adzer convert clip.mov --card web-wide --squeeze 1.6 --shape 2.39 --curve fen-log --out master.mp4"
 )
+@options.declares
 def convert(
+    declared: dict[str, Any],
     file: Path,
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
@@ -143,17 +145,6 @@ def convert(
         typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
     ] = None,
     speed: Annotated[Optional[str], typer.Option(help="Times as fast as recorded, e.g. 1/2.")] = None,  # noqa: UP045
-    curve: options.Curve = None,
-    primaries: options.Primaries = None,
-    range_: options.Range = None,
-    matrix: options.Matrix = None,
-    siting: options.Siting = None,
-    turn: options.Turn = None,
-    projection: options.Projection = None,
-    coverage: options.Coverage = None,
-    eyes: options.Eyes = None,
-    packing: options.Packing = None,
-    first: options.First = None,
     exposure: Annotated[float, typer.Option(help="Stops.")] = 0.0,
     whites: Annotated[
         Literal["let-go", "roll-off", "keep-hue", "keep-all"], typer.Option(help="What happens above white.")
@@ -183,10 +174,6 @@ def convert(
     if moves is not None:
         shaped["moves"] = records.to_plain(loaded(moves, crop.load))
     route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, **shaped)
-    declared = options.declared(
-        curve=curve, primaries=primaries, range=range_, matrix=matrix, siting=siting, turn=turn, projection=projection,
-        coverage=coverage, eyes=eyes, packing=packing, first=first,
-    )  # fmt: skip
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
     route = route.with_("read", **declared)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal, Optional
+from collections.abc import Callable
+from functools import wraps
+from inspect import Parameter, Signature, signature
+from typing import Annotated, Any, Literal, Optional, get_type_hints
 
 import typer
 
@@ -52,10 +55,26 @@ First = Annotated[
 ]
 
 
-def declared(**answers: Any) -> dict[str, Any]:
-    """The answers that were given, as Read takes them."""
-    given = {name: value for name, value in answers.items() if value is not None}
-    return given | ({"turn": int(given["turn"])} if "turn" in given else {})
+DECLARED: dict[str, Any] = {
+    "curve": Curve, "primaries": Primaries, "range": Range, "matrix": Matrix, "siting": Siting, "turn": Turn,
+    "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First,
+}  # fmt: skip
+
+
+def declares(command: Callable[..., None]) -> Callable[..., None]:
+    """Gives a command all options by which a recording is declared; it gets what was given as ``declared``, as Read takes it."""
+    hints = get_type_hints(command, include_extras=True)
+    own = [p.replace(annotation=hints[p.name]) for p in signature(command).parameters.values() if p.name != "declared"]
+    more = [Parameter(n, Parameter.KEYWORD_ONLY, default=None, annotation=kind) for n, kind in DECLARED.items()]
+
+    @wraps(command)
+    def run(**words: Any) -> None:
+        given = {n: v for n in DECLARED if (v := words.pop(n)) is not None}
+        command(declared=given | ({"turn": int(given["turn"])} if "turn" in given else {}), **words)
+
+    run.__signature__ = Signature([*(p.replace(kind=Parameter.KEYWORD_ONLY) for p in own), *more])  # type: ignore[attr-defined]
+    run.__annotations__ = {p.name: p.annotation for p in (*own, *more)}
+    return run
 
 
 def told(findings: list[Finding]) -> list[dict[str, Any]]:

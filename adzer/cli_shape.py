@@ -17,7 +17,9 @@ from .terminal import Json, app, loaded, parse_size, print_json, progress
     help="Deliver a flat view of a sphere or of round lenses.\n\n"
     'Example: adzer reframe sphere.mp4 --projection equirectangular --view "20,5,0,90" --size 1920x1080 --card web-wide --out view.mp4'
 )
+@options.declares
 def reframe(
+    declared: dict[str, Any],
     file: Path,
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
@@ -28,17 +30,6 @@ def reframe(
         typer.Option(help="How the view is laid flat; straight if left out."),
     ] = None,
     keyframes: Annotated[Optional[Path], typer.Option(help="A path as JSON; docs/keyframes.md describes it.")] = None,  # noqa: UP045
-    curve: options.Curve = None,
-    primaries: options.Primaries = None,
-    range_: options.Range = None,
-    matrix: options.Matrix = None,
-    siting: options.Siting = None,
-    turn: options.Turn = None,
-    projection: options.Projection = None,
-    coverage: options.Coverage = None,
-    eyes: options.Eyes = None,
-    packing: options.Packing = None,
-    first: options.First = None,
     across: Annotated[Optional[float], typer.Option(help="Degrees that a round lens sees.")] = None,  # noqa: UP045
     eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
     rear: Annotated[Optional[Path], typer.Option(help="The file of the other, rear lens of a pair.")] = None,  # noqa: UP045
@@ -59,10 +50,6 @@ def reframe(
     if out.suffix.lower() != f".{delivery.container}":
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
     raster = parse_size(size)
-    declared = options.declared(
-        curve=curve, primaries=primaries, range=range_, matrix=matrix, siting=siting, turn=turn, projection=projection,
-        coverage=coverage, eyes=eyes, packing=packing, first=first,
-    )  # fmt: skip
     route = Route().with_("read", **declared)
     shaped: dict[str, Any] = {
         "view": records.to_plain(path),

@@ -6,6 +6,7 @@ second at a time. At the recorded speed waves are compared, at another one how l
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -43,7 +44,7 @@ def seconds_of(source: Source, stream: int, start: Fraction, stop: Fraction) -> 
             container.seek(int((start - 1) / base), stream=track, backward=True)
         pending, first, follows = np.zeros((channels, 0), np.float32), 0, None
         try:
-            for frame in container.decode(track):
+            for frame in _frames(container, track):
                 data = _floats(frame, channels)
                 at = follows if frame.pts is None else round((frame.pts * base - start) * rate)
                 if at is None or (follows is not None and abs(at - follows) < JITTER * rate):
@@ -66,6 +67,13 @@ def seconds_of(source: Source, stream: int, start: Fraction, stop: Fraction) -> 
         piece = pending[:, :rate]
         yield np.pad(piece, ((0, 0), (0, rate - piece.shape[1])))
         pending, first = pending[:, rate:], first + rate
+
+
+def _frames(container: Any, track: Any) -> Iterator[av.AudioFrame]:
+    """All that can be decoded; what cannot is silence, here as in the master."""
+    for packet in container.demux(track):
+        with contextlib.suppress(av.error.InvalidDataError):
+            yield from packet.decode()
 
 
 def _floats(frame: av.AudioFrame, channels: int) -> NDArray[np.float32]:

@@ -44,7 +44,7 @@ def samples(path: Source, start: Fraction, stop: Fraction, stream: int = 0, layo
             if start > 1:
                 container.seek(int((start - 1) / (source.time_base or Fraction(1, rate))), stream=source, backward=True)
             position, follows = None, Fraction(0)
-            for raw in container.decode(source):
+            for raw in _decoded(container, source):
                 stamp = follows if raw.pts is None else raw.pts * (raw.time_base or Fraction(1, rate))
                 if position is None:
                     position = round((stamp - start) * rate)
@@ -73,6 +73,23 @@ def samples(path: Source, start: Fraction, stop: Fraction, stream: int = 0, layo
                     break
         except av.FFmpegError as error:
             raise UnreadableError(f"{path}: its sound cannot be decoded ({error.strerror}).") from None
+
+
+def _decoded(container: Any, stream: Any) -> Iterator[av.AudioFrame]:
+    """Frames of a sound stream; a packet that cannot be decoded, as some recordings begin with, leaves a hole of its length.
+    FFmpegError if none can."""
+    fault, came = None, False
+    for packet in container.demux(stream):
+        try:
+            frames = packet.decode()
+        except av.error.InvalidDataError as error:
+            fault = error
+            continue
+        for frame in frames:
+            came = True
+            yield frame
+    if fault is not None and not came:
+        raise fault
 
 
 def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av.AudioFrame:

@@ -97,7 +97,7 @@ class Reader:
         context = self.stream.codec_context
         # Where only decode times are known, frames are shown in the order in which they come out, from each keyframe on.
         names = self.container.format.name.split(",")
-        self._counted = context.name in ("h264", "hevc") and bool({"avi", "h264", "hevc"} & set(names))
+        self._counted = bool({"avi", "h264", "hevc"} & set(names))
         self._form = (context.width, context.height, pixel_format(context.pix_fmt or ""))
         self.time_base = self.stream.time_base or Fraction(1, 90000)
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}

@@ -209,12 +209,13 @@ def _scan(source: Source) -> FrameIndex:
     last_pts, last_duration, order = -(2**62), 0, 0
     with open_container(source) as container:
         stream = container.streams.video[0]
+        by_decoding = container.format.name == "avi"  # which knows no other times, whatever a codec makes of them
         again = float(2 / (stream.time_base or Fraction(1, 90000)))  # two seconds: far beyond what frames are reordered by
         try:
             for packet in container.demux(stream):
                 if packet.size == 0 or packet.is_discard:
                     continue
-                stamp = packet.pts if packet.pts is not None else packet.dts
+                stamp = packet.dts if by_decoding or packet.pts is None else packet.pts
                 stamp = order if stamp is None else stamp
                 order += 1
                 if stamp < last_pts - again:

@@ -213,7 +213,7 @@ def _form(say: Any, facts: FileFacts, settings: ReadSettings, picture: Picture, 
             label = f"{words} {guess.value}" if field != "projection" else str(guess.value)
             said = "declared" if declared else "tagged"
             say(Level.WARN, f"{field}-contradicts",
-                f"The {words} is {said} {held}, but the footage looks {guess.value}: {guess.saw}.",
+                f"For the {words} “{held}” is {said}, but the footage looks {guess.value}: {guess.saw}.",
                 Fix(f"Declare {label}", "read", field, guess.value))  # fmt: skip
         elif guess.sure and guess.value != held and not declared and not tag and field in ("projection", "eyes"):
             whole = {field: guess.value} | ({"coverage": seen.coverage.value} if field == "projection" and seen.coverage.value else {})

@@ -207,6 +207,8 @@ class Reader:
         """Decodes from the last keyframe that surely comes before ``start``."""
         target = int(self.index.pts[start])
         back = int(np.searchsorted(self.index.keys, target, side="right")) - 1
+        if self._counted:
+            back = -1  # what a decoder leaves out after a jump would shift the count: slow, but right
         while True:
             first, come = True, 0
             if back < 0:

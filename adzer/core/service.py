@@ -227,16 +227,10 @@ def _follow(
     facts: FileFacts, begun: track.Follower | track.Marked, first: int, stop: int, turn: int
 ) -> tuple[track.Follower, list[track.Point]]:
     """Some frames on from a mark on frame ``first``, or from where it was left off before it; never beyond ``stop``."""
-    points = []
     last = min(stop, first + FOLLOW_AT_ONCE)
     with Reader(facts.source, print_=facts.fingerprint) as reader:
         frames = ((f.number, upright(f, turn)) for f in reader.frames(first, last))
-        if isinstance(begun, track.Marked):
-            _, planes = next(frames)
-            begun = begun.start(planes)
-            points.append(begun.point(first))
-        begun, more = track.through(begun, frames)
-    return begun, points + more
+        return track.through(begun, frames)
 
 
 def do_chore(chore: Chore) -> Any:

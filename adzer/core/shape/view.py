@@ -11,8 +11,10 @@ import numpy as np
 
 from ..cards import DeliveryCard
 from ..errors import AdzerError
+from ..media.formats import SUBSAMPLING
 from ..picture import Picture
 from ..warp import ViewWarp
+from . import track
 from .geometry import WIDE, Fitted, even, fit
 from .path import NARROWEST, Key, ViewPath, views_at
 from .settings import ShapeSettings
@@ -47,6 +49,16 @@ def region(picture: Picture, eye: str) -> tuple[int, int, int, int]:
     if picture.eyes == "over under":
         return (0, h // 4 * 2 * second, w, h // 4 * 2)
     return (0, 0, w, h)
+
+
+def followed_over(picture: Picture, settings: ShapeSettings, seen: Any) -> track.Source:
+    """What a thing is followed over: a flat picture whole, or the eye that is looked at of a sphere or round lens."""
+    sub = SUBSAMPLING[picture.chroma or "4:2:0"]
+    if picture.turn % 180:
+        sub = sub[::-1]
+    if not holds_directions(picture):
+        return track.over_flat(picture.raster, sub, float(picture.pixel_aspect))
+    return track.Source(recording(picture, settings, seen), region(picture, settings.eye), sub)
 
 
 def recording(picture: Picture, settings: ShapeSettings, seen: Any) -> Directions:

@@ -12,13 +12,12 @@ from ...core.errors import AdzerError
 from ...core.job import Shot
 from ...core.media.clock import clock_of
 from ...core.media.formats import SUBSAMPLING
-from ...core.shape import track
-from ...core.shape.sphere import between, heading_tilt
+from ...core.shape import pursue, track
 from ..model import Desk
 from ..widgets.framing import Lines
 from ..widgets.questions import Choice, Number, Numbers, Question, act
 
-Over = Callable[[], tuple[track.Recording, tuple[int, int, int, int]] | None]
+Over = Callable[[tuple[int, int]], track.Source | None]
 PLACES = (("middle", 0.0), ("left third", -1 / 3), ("right third", 1 / 3))
 
 
@@ -26,7 +25,7 @@ class Follow(Question):
     """Keeps what was followed, so that slack, lead and place can be changed without following again."""
 
     def __init__(self, desk: Desk, over: Over, followed: Callable[..., dict[str, Any]]) -> None:
-        """``over``: what it is followed over and where that lies; ``followed``: points, rate, manner → the answers."""
+        """``over``: chroma subsampling → what it is followed over; ``followed``: points, clock, manner → the answers."""
         self.desk, self._over, self._followed = desk, over, followed
         self.points: list[track.Point] = []
         self.shot_id: int | None = None
@@ -54,7 +53,7 @@ class Follow(Question):
         """Y: the next thing dragged around on the unrolled picture is followed; while it is, Y stops."""
         if self._running:
             self._running = False
-            self._done("stopped")
+            self._done(0)
             return
         self.marking = not self.marking
         self.say_state()
@@ -62,19 +61,14 @@ class Follow(Question):
     def begin(self, shot: Shot, a: QPointF, b: QPointF) -> None:
         """A box between two places (0–1 of the picture) was dragged: follows what is in it from the frame in view."""
         self.marking = False
-        over = self._over()
+        sub = SUBSAMPLING[shot.facts.chroma]
+        over = self._over(sub[::-1] if shot.turn % 180 else sub)
         if over is None:
             return
-        lens, region = over
         w, h = shot.raster
-        x, y = region[:2]
-        middle = QPointF((a.x() + b.x()) / 2, (a.y() + b.y()) / 2)
-        ends = [lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (a, b, middle)]
-        size = float(between(ends[0], ends[1])) / np.sqrt(2)
-        heading, tilt = (float(v) for v in heading_tilt(ends[2]))
-        rate = float(shot.facts.rate or 25)
-        sub = SUBSAMPLING[shot.facts.chroma]
-        begun = track.Marked(lens, region, sub[::-1] if shot.turn % 180 else sub, rate, heading, tilt, size)
+        begun = over.marked(
+            min(a.x(), b.x()) * w, min(a.y(), b.y()) * h, abs(a.x() - b.x()) * w, abs(a.y() - b.y()) * h
+        )
         if self.shot_id != shot.id:
             self.points = []
         self.shot_id, self._running = shot.id, True
@@ -93,9 +87,9 @@ class Follow(Question):
             if not self._running:
                 return
             reached = points[-1].frame + 1 if points else shot.stop
-            if follower.gone or reached >= shot.stop or not points:
+            if reached >= shot.stop or not points:
                 self._running = False
-                self._done("lost" if follower.gone else "to the end")
+                self._done(follower.hidden)
                 return
             self.say_state()
             self._go_on(shot, follower, reached)
@@ -103,10 +97,11 @@ class Follow(Question):
         self.say_state()
         self.desk.worker.chore("follow", (shot.facts, begun, frame, shot.stop, shot.turn), then)
 
-    def _done(self, how: str) -> None:
-        if how == "lost":
+    def _done(self, hidden: int) -> None:
+        if hidden:
             self.desk.said.emit(
-                "It was lost. Go to where it is clear again and mark it there; what is followed already stays."
+                f"It was not seen on the last {hidden} frames. If it is there, go to where it is clear and mark it again; "
+                "what is followed already stays."
             )
         self._apply()
 
@@ -120,7 +115,7 @@ class Follow(Question):
         """The view that follows, as an edit; nothing where nothing was followed."""
         shot = self.desk.shot
         if shot is not None and self.points and self.shot_id == shot.id and not self._running:
-            manner = track.Manner(self.slack.value / 100, (self._at, 0.0), self.lead.value / 100)
+            manner = pursue.Manner(self.slack.value / 100, (self._at, 0.0), self.lead.value / 100)
             try:
                 answers = self._followed(self.points, clock_of(shot.facts), manner)
             except AdzerError as error:
@@ -137,14 +132,16 @@ class Follow(Question):
             clock = clock_of(shot.facts)
             times = np.array([clock.time(p.frame) for p in mine])
             sure = np.array([100 * p.sure for p in mine])
-            self.trace.show_lines(times, [("", sure)], (), clock.time(self.desk.frame), [(20.0, "lost below")])
+            self.trace.show_lines(
+                times, [("", sure)], (), clock.time(self.desk.frame), [(100 * track.LOST, "lost below")]
+            )
         if self._running:
             self.button.setText("Stop  Y")
             self.say(f"Following; frame {mine[-1].frame if mine else self.desk.frame} of {shot.stop if shot else 0}.")
             return
         self.button.setText("Drag a box around it" if self.marking else "Follow a thing  Y")
         if mine:
-            seen = [p for p in mine if p.sure > 0.2]
+            seen = [p for p in mine if p.sure > track.LOST]
             worst = min(mine, key=lambda p: p.sure)
             self.say(
                 f"Seen on {len(seen)} of {len(mine)} frames, least surely ({worst.sure:.0%}) on frame {worst.frame}. "

@@ -15,7 +15,7 @@ from ...core.job import Shot
 from ...core.media.clock import Clock
 from ...core.records import to_plain
 from ...core.route import Walk
-from ...core.shape import advise, crop, track
+from ...core.shape import advise, crop, pursue, track
 from ...core.shape.crop import CropKey, CropPath
 from ...core.shape.settings import ShapeSettings
 from ...core.shape.sphere import Flat, Straight
@@ -169,19 +169,20 @@ class ShapeBench(StageBench):
     def follow_thing(self) -> None:
         self.follow.mark()
 
-    def _over(self) -> tuple[track.Recording, tuple[int, int, int, int]] | None:
+    def _over(self, sub: tuple[int, int]) -> track.Source:
         """The flat picture as directions, for following over it."""
         flat = self._flat()
-        return Straight(flat.size, flat.aspect), (0, 0, *flat.size)
+        return track.over_flat(flat.size, sub, flat.aspect)
 
-    def _followed(self, points: list[track.Point], clock: Clock, manner: track.Manner) -> dict[str, Any]:
-        over, made = self._over(), self._shaped
-        assert over is not None and made is not None and isinstance(over[0], Straight)
+    def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, Any]:
+        flat, made = self._flat(), self._shaped
+        assert made is not None
+        lens = Straight(flat.size, flat.aspect)
         enlarged = self.keys.now.enlarged
         widest = min(k.enlarged for k in self.keys.path.keys)
         share = made.framing.shares(self._raster())
         shares = (share[0] * widest, share[1] * widest)
-        return {"moves": to_plain(track.follow_crop(points, clock, over[0], self._flat(), shares, enlarged, manner))}
+        return {"moves": to_plain(pursue.follow_crop(points, clock, lens, flat, shares, enlarged, manner))}
 
     # --- showing -----------------------------------------------------------------------------------------------------
     def pegs(self, shot: Shot) -> list[int]:

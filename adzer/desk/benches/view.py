@@ -18,7 +18,7 @@ from ...core.media.clock import Clock, clock_of
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.shape import path as paths
-from ...core.shape import track
+from ...core.shape import pursue, track
 from ...core.shape import view as views
 from ...core.shape.path import ViewPath
 from ...core.shape.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
@@ -148,12 +148,11 @@ class ViewBench(StageBench):
     def follow_thing(self) -> None:
         self.follow.mark()
 
-    def _over(self) -> tuple[track.Recording, tuple[int, int, int, int]] | None:
-        """What a thing is followed over: the recording, and where it lies in the picture."""
-        return (self._viewed.lens, self._viewed.warp.region) if self._viewed is not None else None
+    def _over(self, sub: tuple[int, int]) -> track.Source | None:
+        return track.Source(self._viewed.lens, self._viewed.warp.region, sub) if self._viewed is not None else None
 
-    def _followed(self, points: list[track.Point], clock: Clock, manner: track.Manner) -> dict[str, Any]:
-        return {"view": to_plain(track.follow(points, clock, self.keys.now.fov, manner, self.keys.path))}
+    def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, Any]:
+        return {"view": to_plain(pursue.follow(points, clock, self.keys.now.fov, manner, self.keys.path))}
 
     # --- the horizon --------------------------------------------------------------------------------------------------
     def mark_horizon(self) -> None:

@@ -87,7 +87,7 @@ class Comparison:
         tilt = wanted.tilt.astype(np.float64) / k
         level = before[:n] - before[:n].mean()
         causes = np.stack([np.ones(n), level, -tilt[0], -tilt[1]], axis=1)
-        weight = causes.T @ causes + np.diag([1e-9, 1.0, 1.0, 1.0])  # a flat picture tells nothing of gain and movement
+        weight = causes.T @ causes + np.diag([1e-9, 4.0 * n, 1.0, 1.0])  # a flat picture tells nothing of gain and movement
         fitted = np.linalg.solve(weight, causes.T @ luma)
         other = min((_rms(after[:n] - o.means[:n] / k) for o in others), default=np.inf)
         detail = wanted.detail.astype(np.float64) / k

@@ -410,3 +410,22 @@ def test_a_trial_second_measures_this_shot(order, tmp_path):
     assert made.frames == 25 and made.size > 1000 and made.seconds > 0
     assert not list(tmp_path.glob("trial*"))
     assert os.listdir(tmp_path) == []
+
+
+@pytest.mark.parametrize("card", ["web-wide", "native-wide"])
+def test_a_recording_that_pauses_becomes_any_delivery_with_its_pause(tmp_path, card):
+    stamps = [40 * n + (5000 if n > 30 else 0) for n in range(60)]
+    with av.open(str(tmp_path / "pause.mkv"), "w") as target:
+        stream = target.add_stream("ffv1", rate=25, options={"slices": "4"})
+        stream.width, stream.height, stream.pix_fmt = 64, 48, "yuv420p"
+        stream.codec_context.time_base = stream.time_base = Fraction(1, 1000)
+        for n, stamp in enumerate(stamps):
+            frame = av.VideoFrame.from_ndarray(np.full((72, 64), 40 + 3 * n, np.uint8), format="yuv420p")
+            frame.pts, frame.time_base = stamp, Fraction(1, 1000)
+            target.mux(stream.encode(frame))
+        target.mux(stream.encode(None))
+    facts, seen = read_file(tmp_path / "pause.mkv")
+    assert render(freeze("p", facts, Route(), card, tmp_path / "out.mp4", 0, 60, seen)).passed
+    with av.open(str(tmp_path / "out.mp4")) as made:  # another reader than ours
+        shown = sorted(float(p.pts * p.time_base) for p in made.demux(video=0) if p.size)
+    assert np.allclose(np.array(shown) - shown[0], np.array(stamps) / 1000, atol=1e-3)

@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
+from scipy.ndimage import gaussian_filter, zoom
 
 from adzer.core.errors import AdzerError
 from adzer.core.filters import simple_reduction
@@ -28,6 +29,8 @@ from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
 from adzer.core.sim.optics import Disc, RoundLens
 from adzer.core.warp import BOUND, ViewWarp
+
+from ..foreign import photograph
 
 ANGLES = st.tuples(st.floats(-180, 180), st.floats(-89, 89), st.floats(-179, 179))
 KINDS = tuple(sphere.PROJECTIONS)
@@ -371,6 +374,55 @@ def test_the_squeeze_is_measured_on_the_cartwheel(tmp_path, squeeze):
     assert 0 < found.error < 0.02 and abs(found.squeeze - float(Fraction(squeeze))) < 4 * found.error
     both = measure.measure_squeeze(facts, [rough, measure.Lengths(half[0], half[1], 1.0, 1.0)])
     assert both.squeeze == pytest.approx(float(Fraction(squeeze)), rel=0.005) and len(both.each) == 2
+
+
+def _laid_over(photo: str, squeeze: float, seed: int):
+    """A round thing drawn three times finer over a photograph, then squeezed: luma, its centre, its half axes."""
+    w, h, fine, rng = 480, 360, 3, np.random.default_rng(seed)
+    y, x = (np.mgrid[0 : h * fine, 0 : w * fine] + 0.5) / fine
+    (cx, cy), b = (rng.uniform(180, 300), rng.uniform(140, 220)), rng.uniform(55, 80)
+    u, v = (x - cx) / (b / squeeze), (y - cy) / b
+    r, turn = np.hypot(u, v), np.arctan2(v, u) / (2 * np.pi)
+    wall = photograph(photo).astype(float).mean(axis=-1)
+    out = zoom(wall, (h * fine / wall.shape[0], w * fine / wall.shape[1]), order=1)[: h * fine, : w * fine]
+    if photo == "brick":  # a wheel with spokes, the wall between them
+        out[((r < 1) & (r > 0.86)) | ((np.abs((turn * 10 + 0.2) % 1 - 0.5) < 0.06) & (r < 0.9)) | (r < 0.15)] = 40
+    elif photo == "grass":  # a plate with a ring
+        out[r < 1] = 215
+        out[(r < 0.8) & (r > 0.76)] = 120
+    elif photo == "astronaut":  # a dial
+        out[r < 1] = 30
+        out[r < 0.9] = 230
+        out[(np.abs(turn * 12 % 1 - 0.5) < 0.05) & (r > 0.7) & (r < 0.85)] = 20
+        out[(np.abs(u) < 0.03) & (v < 0) & (v > -0.7)] = 10
+    else:  # a barrel's end, lit from a side, a plank across it
+        out[r < 1] = (120 + 60 * u)[r < 1]
+        out[(r < 1) & (r > 0.93)] = 50
+        out[(np.abs(u + 0.3 * v) < 0.08) & (r < 1.4)] = 150
+    seen = gaussian_filter(out.reshape(h, fine, w, fine).mean(axis=(1, 3)), 0.6)
+    return seen + rng.normal(0, 1.5, seen.shape), (cx, cy), (b / squeeze, b), rng
+
+
+@pytest.mark.parametrize("photo", ["brick", "grass", "astronaut", "coins"])
+def test_a_loose_box_around_a_round_thing_is_measured_within_what_it_says_or_refused(photo):
+    known = 0
+    for seed, squeeze in enumerate((1.33, 1.6, 2.0)):
+        luma, centre, half, rng = _laid_over(photo, squeeze, seed)
+        left, right, top, bottom = 1 + rng.uniform(-0.25, 0.25, 4)
+        box = measure.Ellipse(
+            centre[0] + half[0] * (right - left) / 2, centre[1] + half[1] * (bottom - top) / 2,
+            half[0] * (left + right) / 2, half[1] * (top + bottom) / 2,
+        )  # fmt: skip
+        try:
+            found, error, _ = measure.found_round(luma, box)
+        except AdzerError as refused:
+            assert "round thing" in str(refused)
+            continue
+        known += 1
+        assert abs(math.log(found.half_height / found.half_width / squeeze)) <= 2 * error < 0.06
+    assert known >= 2
+    with pytest.raises(AdzerError, match="round thing"):
+        measure.found_round(photograph(photo).astype(float).mean(axis=-1)[:250, :250], measure.Ellipse(120, 120, 60, 80))
 
 
 def test_marks_that_cannot_be_are_refused(tmp_path):

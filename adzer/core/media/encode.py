@@ -110,6 +110,7 @@ class Writer:
         self.path, self.spec, self._packets = path, spec, 0
         self.prints: list[int] = []  # of the packets, as they left the encoder
         self._steps: list[tuple[int, float]] = []
+        self._decoded: int | None = None  # the last packet's decode time
         try:
             self.container = av.open(
                 str(path),
@@ -206,6 +207,8 @@ class Writer:
         """An encoder that is flushed after one or two frames may leave decode times that were never set."""
         if packet.pts is not None and packet.time_base:
             step = max(1, round(1 / self.spec.rate / packet.time_base))
-            if packet.dts is None or not packet.pts - 64 * step <= packet.dts <= packet.pts:
-                packet.dts = (self._packets - 3) * step
+            least = packet.pts - 64 * step if self._decoded is None else self._decoded + 1  # a pause makes later ones far apart
+            if packet.dts is None or not least <= packet.dts <= packet.pts:
+                packet.dts = max((self._packets - 3) * step, least)
+            self._decoded = packet.dts
         self._packets += 1

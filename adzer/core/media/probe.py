@@ -206,7 +206,7 @@ def scan(source: Source, print_: str | None = None) -> FrameIndex:
 def _scan(source: Source) -> FrameIndex:
     pts: list[int] = []
     keys: list[int] = []
-    last_pts, last_duration, order = -(2**62), 0, 0
+    last_pts, last_duration, order, decoded = -(2**62), 0, 0, -(2**62)
     with open_container(source) as container:
         stream = container.streams.video[0]
         by_decoding = container.format.name == "avi"  # which knows no other times, whatever a codec makes of them
@@ -218,7 +218,9 @@ def _scan(source: Source) -> FrameIndex:
                 stamp = packet.dts if by_decoding or packet.pts is None else packet.pts
                 stamp = order if stamp is None else stamp
                 order += 1
-                if stamp < last_pts - again:
+                gone_back = packet.dts is None or packet.dts < decoded  # after a pause, only the order of showing goes back
+                decoded = packet.dts if packet.dts is not None else decoded
+                if stamp < last_pts - again and gone_back:
                     raise UnreadableError(
                         f"{source}: its time stamps start again after frame {order - 1}: several recordings were joined into one file. "
                         "Add the recordings themselves, or take the file apart there."

@@ -164,7 +164,7 @@ def relink(
         print_json(records.to_plain(matches))
     else:
         print(report_text(matches))
-    sys.exit(0 if all(m.state == "matched" for m in matches) else 1)
+    sys.exit(0 if all(m.state in ("matched", "linked") for m in matches) else 1)
 
 
 @app.command(

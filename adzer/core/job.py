@@ -271,7 +271,8 @@ class Job(Ledger):
             edit.put("shots", shot.id, {"marks": records.to_json(held)})
 
     def set_files(self, changes: list[tuple[Shot, dict[str, Any]]], words: str, edit: Edit | None = None) -> None:
-        """Changes which files a shot consists of: ``facts``, ``kind``, ``parts``, ``doubts``, ``start`` and ``stop``."""
+        """Changes which files a shot consists of: ``facts``, ``kind``, ``parts``, ``doubts``, ``start``, ``stop``, and with them
+        ``route``."""
         if edit is None:
             with self.edit(words) as made:
                 self.set_files(changes, words, made)

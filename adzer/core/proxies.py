@@ -85,6 +85,11 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     """For each shot the offered file that is the same recording: its master, its proxy, or itself in a new place."""
     shots = list(shots)
     by_print = {f.fingerprint: f for f in found}
+    linked = [
+        Match(s.facts.path, path, "linked", "it is linked already")
+        for s in shots
+        if (path := next((f.path for f in found if f.path in {s.facts.path, *(p.path for p in s.parts)}), None))
+    ]
     same = [
         Match(s.facts.path, by_print[s.facts.fingerprint].path, "matched", "it is the very same file")
         for s in shots if s.facts.fingerprint in by_print and by_print[s.facts.fingerprint].path != s.facts.path
@@ -92,13 +97,51 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     moved = {m.wanted for m in same}
     known = {s.facts.path for s in shots} | {p.path for s in shots for p in s.parts}
     rest = [f for f in found if f.path not in known and f.fingerprint not in {s.facts.fingerprint for s in shots}]
-    return same + relink([s.facts for s in shots if s.facts.path not in moved], rest)
+    others = relink([s.facts for s in shots if s.facts.path not in moved], rest)
+    by_path, of = {f.path: f for f in found}, {s.facts.path: s for s in shots}
+    proved = [_proved(of[m.wanted], by_path[m.found], m) if m.state == "matched" and m.found else m for m in others]
+    done = {m.wanted for m in linked}
+    return same + [m for m in proved if m.state == "matched" or m.wanted not in done] + [
+        m for m in linked if m.wanted not in moved | {p.wanted for p in proved if p.state == "matched"}
+    ]  # fmt: skip
+
+
+def _proved(shot: Shot, new: FileFacts, match: Match) -> Match:
+    """A match by name, length and timecode, held against the pictures themselves on three frames."""
+    shapes = [Fraction(f.raster[0], f.raster[1]) * (f.pixel_aspect or 1) for f in (shot.facts, new)]
+    if not Fraction(98, 100) < shapes[0] / shapes[1] < Fraction(102, 100):
+        (w, h), (x, y) = shot.facts.raster, new.raster
+        why = f"{match.why}, but its shape is another: {x}×{y} against {w}×{h}"
+        return msgspec.structs.replace(match, state="doubtful", why=why)
+    try:
+        guess = baked.compare(shot.facts, new, assumed_samples(shot.facts, shot.route.read), assumed_samples(new))
+    except (UnreadableError, OSError):
+        return msgspec.structs.replace(match, why=f"{match.why}; {Path(shot.facts.path).name} is not there to be compared")
+    if guess.value == "other":
+        return msgspec.structs.replace(match, state="doubtful", why=f"{match.why}, but {guess.saw}")
+    return msgspec.structs.replace(match, why=f"{match.why}, and three frames show the same")
+
+
+DECLARED = ("curve", "primaries", "range", "matrix", "siting")  # of samples: what holds of a proxy need not of its master
+
+
+def _richer(new: FileFacts, old: FileFacts) -> bool:
+    """Is it the master of the two? By pixels where they clearly differ, else by depth, chroma, and bits spent a second."""
+    pixels = new.raster[0] * new.raster[1] / (old.raster[0] * old.raster[1])
+    if not 0.8 < pixels < 1.25:
+        return pixels > 1
+    chroma = ("4:0:0", "4:2:0", "4:2:2", "4:4:4")
+
+    def worth(f: FileFacts) -> tuple[int, int, float]:
+        return f.bits, chroma.index(f.chroma) if f.chroma in chroma else 0, f.size / max(float(f.duration), 0.01)
+
+    return worth(new) > worth(old)
 
 
 def apply(job: Job, shots: Iterable[Shot], matches: list[Match], found: list[FileFacts]) -> list[Shot]:
     """Links what is matched, as one edit; doubtful and missing ones are left. Returns the shots that changed.
 
-    A larger picture than the shot has becomes its master, and what it had its proxy; a smaller one becomes its proxy.
+    A richer picture than the shot has becomes its master, and what it had its proxy; a poorer one becomes its proxy.
     """
     by_path = {f.path: f for f in found}
     of = {s.facts.path: s for s in shots}
@@ -111,8 +154,11 @@ def apply(job: Job, shots: Iterable[Shot], matches: list[Match], found: list[Fil
             changes.append((shot, {"facts": new}))
         elif new.frames != shot.facts.frames:
             continue  # a different length is never linked
-        elif new.raster[0] * new.raster[1] > shot.facts.raster[0] * shot.facts.raster[1]:
-            changes.append((shot, {"facts": new, "parts": (*shot.parts, Part("proxy", shot.facts.path, shot.facts))}))
+        elif _richer(new, shot.facts):
+            # What was declared of the proxy's samples is asked again of the master's.
+            route = shot.route.with_("read", **{name: None for name in DECLARED})
+            parts = (*shot.parts, Part("proxy", shot.facts.path, shot.facts))
+            changes.append((shot, {"facts": new, "parts": parts, "route": route}))
         else:
             changes.append((shot, {"parts": (*shot.parts, Part("proxy", new.path, new))}))
     if changes:

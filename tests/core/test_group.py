@@ -6,6 +6,7 @@ import os
 from fractions import Fraction
 from pathlib import Path
 
+import av
 import msgspec
 import numpy as np
 import pytest
@@ -375,3 +376,37 @@ def test_a_roll_quotes_odd_names(tmp_path):
     a, b = (write_clip(odd / f"x {n}.mp4", 5) for n in (1, 2))
     roll = Roll((str(a), str(b)), (Fraction(1, 5), Fraction(1, 5)))
     assert probe.probe_source(roll).frames == 10 and isinstance(Part("sound", "x").role, str)
+
+
+def test_another_recording_of_like_name_and_length_is_not_linked_and_a_masters_curve_is_asked_again(job, tmp_path):
+    (shot,) = job.shots()
+    job.enqueue(shot.id, proxies.copy_order(job, shot, "proxy", "half"))
+    queue.run(job)
+    part = proxies.stand_in(job.shots()[0])
+    with Job.create(tmp_path / "cut.adzer", "cut") as other:
+        (small,) = add_files(other, [part.path])
+        other.decide(small, small.route.with_("read", curve="bt709", range="full"), "declared")
+        stranger, master = tmp_path / "a" / "K0001_master.mov", tmp_path / "b" / "K0001_master.mov"
+        for where in (stranger, master):
+            where.parent.mkdir()
+        master.write_bytes(Path(shot.facts.path).read_bytes())
+        noise = np.random.default_rng(2).integers(30, 220, (60, 108, 192, 3)).astype(np.uint8)
+        blocks = np.repeat(np.repeat(noise[:, ::18, ::24], 18, axis=1), 24, axis=2)
+        with av.open(str(stranger), "w") as target:  # of the same length, rate and timecode, and quite another picture
+            stream = target.add_stream("libx264", rate=25)
+            stream.width, stream.height, stream.pix_fmt = 192, 108, "yuv420p"
+            stream.metadata["timecode"] = shot.facts.timecode
+            for picture in blocks:
+                target.mux(stream.encode(av.VideoFrame.from_ndarray(picture, format="rgb24")))
+            target.mux(stream.encode(None))
+        found, _ = proxies.offered([stranger.parent])
+        (m,) = proxies.match(other.shots(), found)
+        assert m.state == "doubtful" and "another recording" in m.why
+        assert proxies.apply(other, other.shots(), [m], found) == []
+        found, _ = proxies.offered([master.parent])
+        (m,) = proxies.match(other.shots(), found)
+        assert m.state == "matched" and "three frames" in m.why
+        (changed,) = proxies.apply(other, other.shots(), [m], found)
+        assert changed.facts.path == str(master) and changed.route.read.curve is changed.route.read.range is None
+        assert [m.state for m in proxies.match(other.shots(), found)] == ["linked"]
+        assert other.undo() and other.shots()[0].route.read.curve == "bt709"

@@ -21,7 +21,7 @@ ALIKE, CLEAR = 0.5, 0.12  # names at least so alike, and by so much more than th
 
 
 class Match(msgspec.Struct, frozen=True):
-    """``state`` matched · doubtful · missing. ``candidates``: what else it could be; ``why``: the reason, as a clause."""
+    """``state`` matched · doubtful · missing · linked (already). ``candidates``: what else it could be; ``why``: the reason, as a clause."""
 
     wanted: str
     found: str | None
@@ -107,10 +107,10 @@ def _pairs(name: str) -> set[str]:
 def report_text(matches: list[Match]) -> str:
     """The report, for people."""
     lines = []
-    for state in ("missing", "doubtful", "matched"):
+    for state in ("missing", "doubtful", "matched", "linked"):
         rows = [m for m in matches if m.state == state]
         if rows:
-            lines.append(f"{len(rows)} {state}")
+            lines.append(f"{len(rows)} {state}" + (" already" if state == "linked" else ""))
         for m in rows:
             target = Path(m.found).name if m.found else " or ".join(Path(c).name for c in m.candidates[:3]) or "–"
             lines.append(f"  {Path(m.wanted).name} → {target}: {m.why}")

@@ -91,6 +91,20 @@ def _raster(size: tuple[Fraction, Fraction]) -> str:
     return f"{_number(size[0])}×{_number(size[1])}"
 
 
+SPEEDS = (Fraction(1, 16), Fraction(16))  # times as fast as recorded
+USUAL_RATES = tuple(Fraction(n, d) for n, d in ((24000, 1001), (24, 1), (25, 1), (30000, 1001), (30, 1), (48, 1), (50, 1),
+                                                (60000, 1001), (60, 1)))  # fmt: skip
+
+
+def even_paces(recorded: Fraction, delivered: Fraction) -> list[tuple[Fraction, str]]:
+    """Every speed at which ``recorded`` frames a second fall evenly on ``delivered`` ones, from slow to fast, and what becomes
+    of each frame."""
+    paces = [(delivered / recorded / n, f"each frame {n} times") for n in (8, 4, 3, 2)]
+    paces += [(delivered / recorded, "each frame once")]
+    paces += [(n * delivered / recorded, f"every {n}{'nd' if n == 2 else 'rd' if n == 3 else 'th'} frame") for n in (2, 3, 4, 8)]
+    return [(speed, says) for speed, says in paces if SPEEDS[0] <= speed <= SPEEDS[1]]
+
+
 def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
     """What is uneven about playing ``recorded`` frames a second at a speed in ``delivered`` ones; "" if nothing is."""
     each = recorded * speed / delivered  # recorded frames to a delivered one

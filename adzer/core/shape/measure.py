@@ -201,7 +201,7 @@ def found_round(luma: Array, mark: Ellipse) -> tuple[Ellipse, float, int]:
     ratio = ellipse.half_height / ellipse.half_width
     others = [e.half_height / e.half_width for s, e, *_ in best if s > support - 0.08]
     far = max(abs(math.log(o / ratio)) for o in others)
-    return ellipse, math.hypot(1.5 * error, far / 2, (1 - support) * 0.02, 5e-4), used
+    return ellipse, math.hypot(2.2 * error, far / 2, (1 - support) * 0.02, 7e-4), used
 
 
 def _meant(found: Ellipse, mark: Ellipse) -> bool:

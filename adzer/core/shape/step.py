@@ -14,7 +14,7 @@ from ..pixels import AxisWarp
 from ..records import to_plain
 from ..stage import Context, StepResult
 from ..warp import CropWarp
-from .advise import pace_text, shape_text
+from .advise import SPEEDS, pace_text, shape_text
 from .crop import CropKey, CropPath
 from .crop import check_moves as crop_moves
 from .crop import trouble as crop_trouble
@@ -26,7 +26,6 @@ from .view import holds_directions, left, viewed
 
 WHOLE = 0.97  # share of a pair's picture that has to be left: an odd line at its edge may go
 LIMITS = (Fraction(1, 4), Fraction(4))
-SPEEDS = (Fraction(1, 16), Fraction(16))
 SHAPE_LIMITS = (Fraction(1, 4), Fraction(6))
 
 

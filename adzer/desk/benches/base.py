@@ -11,15 +11,16 @@ from PySide6.QtWidgets import QWidget
 from ...core import cards
 from ...core.job import Shot, take_before
 from ...core.media.clock import clock_of
+from ...core.read.advise import rate_text
 from ...core.records import to_plain
 from ...core.route import Walk
 from ...core.service import Reply
 from ...core.shape import cuts
-from ...core.shape.advise import pace_text, shape_text
+from ...core.shape.advise import USUAL_RATES, even_paces, pace_text, shape_text
 from ..model import Desk
 from ..widgets.framing import Framed, Shapes
 from ..widgets.plots import Plot
-from ..widgets.questions import Choice, Number, Numbers, Question, act
+from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
 
 
 class StageBench(QObject):
@@ -190,9 +191,15 @@ class Speed(Question):
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
         self.percent, self.seconds = Number(100, 1, 6.25, 1600, 2), Number(1, 0.1, 0.02, 1e5, 2)
-        super().__init__(
-            "How fast does it play?", Numbers(("speed, %", self.percent), ("or seconds long", self.seconds))
+        self.rate, self.even = Pick([("as recorded", None)]), Pick([])
+        self.rate.chosen.connect(
+            lambda r: desk.answer("read", timing="recorded" if r is None else "even", even_rate=r and str(r))
         )
+        self.even.chosen.connect(lambda v: desk.answer("shape", speed=str(v)))
+        super().__init__(
+            "How fast does it play?", Numbers(("speed, %", self.percent), ("or seconds long", self.seconds)),
+            Numbers(("delivered a second", self.rate)), Numbers(("an even speed", self.even)),
+        )  # fmt: skip
         self.percent.drafted.connect(lambda v: self._draft(Fraction(v).limit_denominator(10_000) / 100))
         self.seconds.drafted.connect(lambda v: self._draft(self._length() / Fraction(v).limit_denominator(1000)))
         for field in (self.percent, self.seconds):
@@ -213,6 +220,11 @@ class Speed(Question):
         shot = self.desk.shot
         if shot is None or not shot.facts.rate or not rate:
             return
+        read = walked.route.read
+        chosen = read.even_rate if read.timing == "even" else None
+        rates = sorted({*USUAL_RATES, self.desk.job_rate, *([chosen] if chosen else [])})
+        self.rate.set_answers([("as recorded", None), *((f"{rate_text(r)} frames", r) for r in rates)], chosen)
+        self.even.set_answers([(f"{float(s):.4%} · {says}", s) for s, says in even_paces(shot.facts.rate, rate)], speed)
         each = shot.facts.rate * speed / rate
         self.say(
             f"Recorded at {float(shot.facts.rate):g}, delivered at {float(rate):g} frames a second: "

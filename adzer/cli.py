@@ -18,7 +18,7 @@ import typer
 from . import cli_job, cli_read, cli_shape  # noqa: F401 - they register their commands
 from . import cli_options as options
 from .core import records
-from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError
+from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
 from .terminal import Json, app, loaded, parse_size, print_json, progress, say, shot_named, sim_app
 
 
@@ -441,6 +441,9 @@ def main() -> None:
         sys.exit(1)
     except AdzerError as error:
         say(str(error))
+        sys.exit(2)
+    except UnicodeEncodeError as error:  # a name that is given as bytes which are no text
+        say(f"{shown(str(error.object))}: a name in it is not text (UTF-8). Rename it, or choose another folder.")
         sys.exit(2)
     except KeyboardInterrupt:
         say("stopped. What was finished is kept; start the same again to go on.")

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from . import cards, records
 from .colour.chain import ColourChain
-from .errors import AdzerError, Stopped, UnreadableError
+from .errors import AdzerError, Stopped, UnreadableError, as_text
 from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
@@ -77,6 +77,7 @@ def freeze(
     walked = walk(route, facts, seen, card, job_rate)
     if walked.stopped:
         raise Stopped(f"{shot}: {walked.stopped.text}")
+    as_text(str(out))
     stop = facts.frames if stop is None else min(stop, facts.frames)
     if not 0 <= start < stop:
         raise AdzerError(f"{shot}: from frame {start} to {stop} there is nothing to render. Set in before out.")

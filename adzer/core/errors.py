@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import unicodedata
+
 
 class AdzerError(Exception):
     """Bad input or a machine that will not do what was asked.
@@ -24,3 +26,15 @@ class RenderFailed(AdzerError):
 
 class Cancelled(AdzerError):
     """The person stopped it; finished segments are kept."""
+
+
+def shown(text: str) -> str:
+    """A path for a sentence: bytes that are no text, and invisible characters, as question marks."""
+    return "".join("?" if 0xDC80 <= ord(c) <= 0xDCFF or unicodedata.category(c) in ("Cc", "Cf") else c for c in text)
+
+
+def as_text(path: str) -> str:
+    """The path itself; UnreadableError if its bytes are no text, which no job, card or report can hold."""
+    if any(0xDC80 <= ord(c) <= 0xDCFF for c in path):
+        raise UnreadableError(f"{shown(path)}: its name is not text (UTF-8), so that no job can hold it. Rename it, or its folder.")
+    return path

@@ -143,6 +143,8 @@ class Job(Ledger):
         start, stop = row[6], row[7]
         if not (isinstance(start, int) and isinstance(stop, int) and 0 <= start < stop <= max(facts.frames, 1)):
             raise UnreadableError(f"{what} has its in and out outside the recording.")
+        if not (isinstance(row[1], int | float) and abs(row[1]) < 1e15):
+            raise UnreadableError(f"{what} has no place among the others.")
 
         def several(text: str, kind: Any) -> Any:
             return () if text == "[]" else records.from_json(text, kind, what)

@@ -16,7 +16,7 @@ import platformdirs
 import xxhash
 from numpy.typing import NDArray
 
-from ..errors import UnreadableError
+from ..errors import UnreadableError, as_text
 from . import boxes, headers
 from .boxes import SphereTags
 from .formats import mosaic_of, pixel_format
@@ -246,6 +246,7 @@ def probe(path: str | Path) -> FileFacts:
 def probe_source(source: Source) -> FileFacts:
     """The same of a file, a roll or a pair."""
     path = first_path(source)
+    as_text(str(path))
     try:
         with open_container(source) as container:
             facts = _facts(source, container)

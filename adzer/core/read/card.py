@@ -9,7 +9,7 @@ from collections import Counter
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..errors import UnreadableError
+from ..errors import UnreadableError, shown
 
 DEEPEST = 32
 PART = ".adzer-part"
@@ -106,8 +106,3 @@ def _odd_name(place: str) -> str | None:
     if any(c in name for c in '\\:*?"<>|'):
         return "holds characters that other systems refuse"
     return None
-
-
-def shown(text: str) -> str:
-    """A path for a sentence: bytes that are no text, and invisible characters, as question marks."""
-    return "".join("?" if 0xDC80 <= ord(c) <= 0xDCFF or unicodedata.category(c) in ("Cc", "Cf") else c for c in text)

@@ -81,13 +81,18 @@ class Sorted:
     sounds: tuple[Path, ...]
 
 
+def _no_footage(part: str) -> bool:
+    """Hidden files and folders, and what is being rendered."""
+    return part.startswith(".") or part.endswith(".parts")
+
+
 def gather(paths: Iterable[str | Path]) -> Sorted:
     """Files and everything in folders, links and hidden files left out, sorted by kind."""
     found: list[Path] = []
     for each in map(Path, paths):
         if each.is_dir():
             inside = (p for p in each.rglob("*") if p.is_file() and not p.is_symlink())
-            found += [p for p in sorted(inside) if not any(part.startswith(".") for part in p.relative_to(each).parts)]
+            found += [p for p in sorted(inside) if not any(_no_footage(part) for part in p.relative_to(each).parts)]
         else:
             found.append(each)
     frames: dict[tuple[Path, str, str, int], list[tuple[int, Path]]] = defaultdict(list)

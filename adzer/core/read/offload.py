@@ -25,9 +25,9 @@ from typing import Any
 
 import xxhash
 
-from ..errors import AdzerError, Cancelled, UnreadableError
+from ..errors import AdzerError, Cancelled, UnreadableError, shown
 from ..media import disk
-from .card import PART, Item, Oddity, Survey, shown, survey
+from .card import PART, Item, Oddity, Survey, survey
 
 TEMPLATE = "{year}/{month}/{job}/{camera}"
 MANIFEST = "manifest.xxh128"

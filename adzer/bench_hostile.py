@@ -22,14 +22,17 @@ import time
 import tomllib
 from collections import Counter
 from collections.abc import Callable, Iterator
+from fractions import Fraction
 from functools import partial
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from .core import cards
 from .core.errors import AdzerError
 from .core.job import Job
-from .core.sim.demo import CLIPS
+from .core.media.encode import VideoSpec, VideoTags, Writer
 
 SEED, PATIENCE = 2026, 60.0
 BATCH = 25
@@ -100,10 +103,33 @@ def _batch(paths: list[Path], line: Any) -> None:
         line.send(_tried(path))
 
 
-def media(count: int, folder: Path, seed: int = SEED, sources: list[Path] | None = None) -> Counter[str]:
+KINDS = (("mp4", "h264", 8), ("mov", "h265", 10), ("mkv", "ffv1", 10), ("mov", "st2019", 10))
+
+
+def clips(folder: Path, frames: int) -> list[Path]:
+    """A clip of noise that moves in each container and codec."""
+    made, rng = [], np.random.default_rng(SEED)
+    field = rng.integers(40, 200, (144, 256)).astype(np.uint16)
+    for n, (ending, encoder, bits) in enumerate(KINDS):
+        path = folder / f"clip{n}.{ending}"
+        chroma = "4:2:2" if encoder == "st2019" else "4:2:0"
+        options = {"profile": "hqx"} if encoder == "st2019" else {}
+        tags = VideoTags("bt709", "bt709", "bt709", "limited")
+        with Writer(path, VideoSpec(encoder, (256, 144), bits, chroma, Fraction(25), Fraction(1, 25), tags, 12, options)) as writer:
+            for k in range(frames):
+                frame, planes = writer.blank()
+                for plane in planes:
+                    plane[:] = np.roll(np.resize(field, plane.shape), k) << (bits - 8)
+                writer.write(frame, k)
+        made.append(path)
+    return made
+
+
+def media(count: int, folder: Path, seed: int = SEED) -> Counter[str]:
     """What became of so many damaged files."""
     chance, found = random.Random(seed), Counter[str]()
-    sources = sources or sorted(p for p in CLIPS.iterdir() if p.suffix in (".mp4", ".mov", ".mkv"))
+    (folder / "whole").mkdir()
+    sources = clips(folder / "whole", 12)
     paths = []
     for n in range(count):
         source = sources[n % len(sources)]
@@ -249,18 +275,16 @@ def _killed(command: list[str], after: float) -> int | None:
 def kills(count: int, folder: Path, seed: int = SEED) -> Counter[str]:
     """Renders, edits and offloads killed at any moment, a third of each, each gone on with until it is done."""
     chance, found = random.Random(seed), Counter[str]()
+    (folder / "whole").mkdir()
+    clip = clips(folder / "whole", 100)[0]
     for n in range(0, count, 3):
         for kind in (_render_killed, _edit_killed, _offload_killed):
             place = folder / f"{n:04d}-{kind.__name__}"
             place.mkdir()
-            for what in kind(place, chance):
+            for what in kind(place, chance, clip):
                 found[what] += 1
             shutil.rmtree(place)
     return found
-
-
-def _clip() -> Path:
-    return CLIPS / "by-the-canal.mp4"
 
 
 def _until_done(command: list[str], chance: random.Random, most: float) -> bool:
@@ -271,12 +295,12 @@ def _until_done(command: list[str], chance: random.Random, most: float) -> bool:
     return killed
 
 
-def _render_killed(folder: Path, chance: random.Random) -> Iterator[str]:
+def _render_killed(folder: Path, chance: random.Random, clip: Path) -> Iterator[str]:
     from .core.media import probe
 
     out = folder / "x.mp4"
-    killed = _until_done(["convert", str(_clip()), "--card", "web-wide", "--out", str(out)], chance, 6.0)
-    whole = out.exists() and probe.probe(out).frames == probe.probe(_clip()).frames
+    killed = _until_done(["convert", str(clip), "--card", "web-wide", "--out", str(out)], chance, 3.0)
+    whole = out.exists() and probe.probe(out).frames == 100
     left = [p.name for p in folder.iterdir() if p != out]
     yield (
         ("render killed" if killed else "render finished first")
@@ -285,17 +309,17 @@ def _render_killed(folder: Path, chance: random.Random) -> Iterator[str]:
     )
 
 
-def _edit_killed(folder: Path, chance: random.Random) -> Iterator[str]:
+def _edit_killed(folder: Path, chance: random.Random, clip: Path) -> Iterator[str]:
     job = folder / "x.adzer"
-    killed = _killed(["add", str(job), str(CLIPS)], chance.uniform(0.2, 5.0)) is None
-    ended = _killed(["add", str(job), str(CLIPS)], 120)
+    killed = _killed(["add", str(job), str(clip.parent)], chance.uniform(0.2, 2.5)) is None
+    ended = _killed(["add", str(job), str(clip.parent)], 120)
     with Job.open(job) as held:
         prints = [s.facts.fingerprint for s in held.shots()]
     sound = ended is not None and prints and len(prints) == len(set(prints))
     yield ("edit killed" if killed else "edit finished first") if sound else f"FAULT: edit left {len(prints)} shots"
 
 
-def _offload_killed(folder: Path, chance: random.Random) -> Iterator[str]:
+def _offload_killed(folder: Path, chance: random.Random, clip: Path) -> Iterator[str]:
     card, to = folder / "card", folder / "to"
     card.mkdir()
     for n in range(6):

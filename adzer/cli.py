@@ -15,7 +15,7 @@ from typing import Annotated, Any, Literal, Optional
 
 import typer
 
-from . import cli_job, cli_read, cli_shape  # noqa: F401 - they register their commands
+from . import cli_job, cli_read, cli_shape, terminal  # noqa: F401 - they register their commands
 from . import cli_options as options
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
@@ -32,11 +32,18 @@ def _version(asked: bool) -> None:
 
 @app.callback()
 def _all(
+    context: typer.Context,
+    quiet: Annotated[
+        bool, typer.Option("--quiet", help="No notes and no progress on standard error; warnings and faults stay.")
+    ] = False,
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Say which Adzer this is.")
     ] = False,
 ) -> None:
-    """What all commands have."""
+    """What all commands have. Without one: the start page."""
+    terminal.quiet = quiet
+    if context.invoked_subcommand is None:
+        _desk(None)
 
 
 @app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
@@ -55,17 +62,34 @@ def demo(
 
 @app.command("open", help="Open the desk with a job, made new if it is not there.\n\nExample: adzer open mill.adzer")
 def open_(
-    job: Path, rate: Annotated[str, typer.Option(help="A new job's frame rate, e.g. 25 or 24000/1001.")] = "25"
+    job: Annotated[Optional[Path], typer.Argument(help="The job; the start page if left out.")] = None,  # noqa: UP045
+    rate: Annotated[str, typer.Option(help="A new job's frame rate, e.g. 25 or 24000/1001.")] = "25"
 ) -> None:
     from .core.job import Job
 
-    if not job.exists() and job.suffix == ".adzer":
+    if job is not None and not job.exists() and job.suffix == ".adzer":
         Job.create(job, job.stem, _ratio(rate, "rate")).close()
-        say(f"{job} is new.")
+        terminal.mention(f"{job} is new.")
     _desk(job)
 
 
-def _desk(job: Path) -> None:
+@app.command(
+    help="Put Adzer among this person's programs, and its jobs among the kinds of files that it opens; or take both away.\n\n"
+    "Example: adzer desktop --install"
+)
+def desktop(
+    install: Annotated[bool, typer.Option("--install", help="Entry, icon and file type into the person's own folders.")] = False,
+    remove: Annotated[bool, typer.Option("--remove", help="Take them out again.")] = False,
+) -> None:
+    from .core import entry
+
+    if install == remove:
+        raise typer.BadParameter("give either --install or --remove")
+    for path in entry.install() if install else entry.remove():
+        print(path)
+
+
+def _desk(job: Path | None) -> None:
     if not any(os.environ.get(k) for k in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
         raise AdzerError(
             "There is no display here. ./run demo brings a virtual one; read, convert and render need none."

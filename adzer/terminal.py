@@ -16,7 +16,7 @@ from .core.errors import AdzerError
 
 app = typer.Typer(
     help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
-    no_args_is_help=True, pretty_exceptions_enable=False, rich_markup_mode=None, add_completion=False,
+    pretty_exceptions_enable=False, rich_markup_mode=None, invoke_without_command=True,
 )  # fmt: skip
 sim_app = typer.Typer(
     help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None
@@ -27,8 +27,17 @@ T = TypeVar("T")
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
 
 
+quiet = False  # notes and progress are left out; warnings, faults and results are not
+
+
 def say(text: str) -> None:
     print(f"adzer: {text}", file=sys.stderr)
+
+
+def mention(text: str) -> None:
+    """What need not be known: left out when it should be quiet."""
+    if not quiet:
+        say(text)
 
 
 def print_json(value: Any) -> None:
@@ -49,7 +58,7 @@ def progress(words: str) -> Any:
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-    console = Console(stderr=True)
+    console = Console(stderr=True, quiet=quiet)
     columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed}/{task.total}"),
                TextColumn("{task.fields[rate]}"), TimeRemainingColumn())  # fmt: skip
     with Progress(*columns, console=console, transient=True) as bar:

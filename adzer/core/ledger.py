@@ -202,6 +202,12 @@ class Ledger:
         return rate
 
     @property
+    def edited(self) -> tuple[int, int]:
+        """Grows with every edit, undo and redo, whichever process makes it."""
+        last, undone = self._db.execute("SELECT COALESCE(MAX(id), 0), COALESCE(SUM(undone), 0) FROM edits").fetchone()
+        return int(last), int(undone)
+
+    @property
     def stranger(self) -> bool:
         """Does it come from elsewhere? Then its waiting slips are asked before they run."""
         return self.meta("home") != home()

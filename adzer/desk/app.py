@@ -11,7 +11,9 @@ from PySide6.QtWidgets import QApplication
 
 from ..core.errors import AdzerError
 from ..core.job import Job
+from ..core.sim.demo import demo_job
 from .model import Desk
+from .startview import StartPage
 from .theme import ICONS, font, load_fonts
 from .window import Window
 
@@ -31,20 +33,66 @@ def application() -> QApplication:
     return app
 
 
-def run(path: Path) -> int:
-    """Opens the job in a window and returns the exit code. UnreadableError if it is no job."""
-    job = Job.open(path)
-    app = application()
-    window = Window(Desk(job))
-    window.show()
+class Desktop:
+    """The windows: one a job, and the start page while there is none."""
 
-    def fault(kind: type[BaseException], error: BaseException, trace: object) -> None:
+    def __init__(self) -> None:
+        self.app = application()
+        self.windows: list[Window] = []
+        self.start: StartPage | None = None
+
+    def begin(self) -> None:
+        """The start page."""
+        self.start = StartPage()
+        self.start.wanted.connect(self._wanted)
+        self.start.demo.connect(lambda: self._wanted(str(demo_job())))
+        self.start.show()
+
+    def open(self, path: Path) -> Window:
+        """A job in a window of its own, made if it is not there. AdzerError if it is no job."""
+        for window in self.windows:
+            if window.isVisible() and window.desk.job.path == path.absolute():
+                window.activateWindow()
+                return window
+        if not path.exists():
+            Job.create(path, path.stem).close()
+        window = Window(Desk(Job.open(path.absolute())))
+        window.wanted.connect(self._wanted)
+        self.windows = [w for w in self.windows if w.isVisible()] + [window]
+        window.show()
+        if self.start is not None:
+            self.start.close()
+            self.start = None
+        return window
+
+    def _wanted(self, path: str) -> None:
+        try:
+            self.open(Path(path))
+        except AdzerError as error:
+            self._say(str(error))
+
+    def _say(self, text: str) -> None:
+        shown = [w for w in self.windows if w.isVisible()]
+        if shown:
+            next((w for w in shown if w.isActiveWindow()), shown[-1]).say(text)
+        elif self.start is not None:
+            self.start.say(text)
+
+    def fault(self, kind: type[BaseException], error: BaseException, trace: object) -> None:
         """An expected fault that nobody caught is said in the window; anything else too, and to standard error."""
-        window.say(
+        self._say(
             str(error) if isinstance(error, AdzerError) else f"Something went wrong inside: {error!r}. Nothing is lost."
         )
         if not isinstance(error, AdzerError):
             sys.__excepthook__(kind, error, None)
 
-    sys.excepthook = fault
-    return app.exec()
+
+def run(path: Path | None) -> int:
+    """Opens the job in a window, or the start page, and returns the exit code. UnreadableError if it is no job."""
+    desktop = Desktop()
+    if path is None:
+        desktop.begin()
+    else:
+        desktop.open(path)
+    sys.excepthook = desktop.fault
+    return desktop.app.exec()

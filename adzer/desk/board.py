@@ -50,6 +50,10 @@ class Thumbnails:
             return old
         return held[1]
 
+    def held(self, shot: Shot) -> QImage | None:
+        """The picture that is there, without asking for another."""
+        return self._images.get(shot.id, (None, None))[1]
+
     def _ask(self) -> None:
         """Asks for the pictures of the rows that were drawn last; others are drawn again before they are seen."""
         latest = list(self._wanted.values())[-16:]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 from collections import Counter, deque
 from typing import Any
 
@@ -39,7 +41,9 @@ class Desk(Shown):
             self.queue.start(job.path)  # a render that was cut off goes on
 
     def _look_at_queue(self) -> None:
-        """Another process may be rendering, too."""
+        """Another process may be rendering or editing, too."""
+        with contextlib.suppress(AdzerError, sqlite3.Error):
+            self.see_others()
         if any(s.state == "rendering" for s in self.slips) and not self.queue.running:
             self.refresh_slips()
 

@@ -65,6 +65,7 @@ class Shown(QObject):
         self._counting = QTimer(self)
         self._counting.timeout.connect(self._count_some)
         self.problems: dict[int, Finding] = {}
+        self._edited = (0, 0)
 
     def reload(self, only: Iterable[int] | None = None) -> None:
         """Reads shots again: all of them, or those that an edit touched."""
@@ -89,9 +90,15 @@ class Shown(QObject):
                     self.all[shot_id] = fresh[shot_id]
                 else:
                     self.all.pop(shot_id, None)
+        self._edited = self.job.edited
         self._recount(touched + self._learn_given())
         self.arrange()
         self.refresh_slips()
+
+    def see_others(self) -> None:
+        """Reads the job again where another process edited it."""
+        if self._draft is None and self.job.edited != self._edited:
+            self.reload()
 
     def _learn_given(self) -> list[int]:
         """What was declared for most shots of each camera; the shots for which that has changed."""

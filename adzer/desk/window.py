@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -27,6 +28,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from ..core import recent
 from ..core.media.probe import FileFacts
 from ..core.read.relink import Match
 from ..core.service import Reply
@@ -42,12 +44,15 @@ from .model import Desk
 from .palette import Action, Keys, Words
 from .queueview import QueueView
 from .reading import Reading
+from .startview import ask_new, ask_open
 from .theme import style_sheet, theme
 from .widgets.picture import to_qimage
 
 
 class Window(QMainWindow):
-    """Everything in one window; keys work wherever no text is being typed."""
+    """Everything in one window; keys work wherever no text is being typed. ``wanted``: the path of another job."""
+
+    wanted = Signal(str)
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
@@ -196,6 +201,8 @@ class Window(QMainWindow):
             Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
             Action("give the job this shot's frame rate", (), every, desk.take_rate),
             Action("take this job on, which somebody else made", (), every, desk.take_on),
+            Action("new job", ("Ctrl+N",), every, lambda: self._other(ask_new), "^N"),
+            Action("open a job", ("Ctrl+O",), every, lambda: self._other(ask_open), "^O"),
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
             Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
             Action("go to the Board", ("F2",), every, lambda: self.go("Board")),
@@ -410,6 +417,23 @@ class Window(QMainWindow):
         if paths:
             self.reading.add(paths)
 
+    def _other(self, ask: Callable[[QWidget], Path | None]) -> None:
+        """Another job, in a window of its own."""
+        if (path := ask(self)) is not None:
+            self.wanted.emit(str(path))
+
+    def _remember(self) -> None:
+        """For the start page: what waits in the job, and its first picture as it was shown last."""
+        desk = self.desk
+        stopped = sum(1 for s in desk.all.values() if desk.walk(s).stopped is not None) if len(desk.all) <= 200 else 0
+        waited = sum(s.state in ("waiting", "rendering") for s in desk.slips)
+        recent.note(desk.job.path, desk.job.name, len(desk.all), stopped, waited)
+        first = self.thumbs.held(desk.shots[0]) if desk.shots else None
+        if first is not None:
+            target = recent.picture(str(desk.job.path))
+            target.parent.mkdir(parents=True, exist_ok=True)
+            first.save(str(target))
+
     # --- the window system -----------------------------------------------------------------------------------------
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
@@ -446,6 +470,7 @@ class Window(QMainWindow):
         if keep is None:
             event.ignore()
             return
+        self._remember()
         app = QApplication.instance()
         if app is not None:
             app.removeEventFilter(self)

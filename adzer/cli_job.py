@@ -6,7 +6,7 @@ import fnmatch
 import json
 from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, Any, Optional
+from typing import Annotated, Any, Literal, Optional
 
 import typer
 
@@ -90,19 +90,25 @@ def queue_(job: Path, json_: Json = False) -> None:
 
 @app.command("log", help="What was done in a job, newest first.\n\nExample: adzer log mill.adzer --most 20")
 def log_(
-    job: Path, most: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many rows.")] = 100, json_: Json = False
+    job: Path, most: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many rows.")] = 100,
+    kind: Annotated[str, typer.Option(help="Only rows of this kind: add, answer, render …; all if left out.")] = "",
+    words: Annotated[str, typer.Option(help="Only rows in which all of these words occur.")] = "",
+    form: Annotated[Literal["text", "csv", "markdown"], typer.Option("--as", help="How it is printed.")] = "text",
+    json_: Json = False,
 ) -> None:  # fmt: skip
-    from datetime import datetime
-
+    from .core import journal
     from .core.job import Job
 
     with Job.open(job) as held:
-        rows = held.log_rows(most)
+        rows, name = journal.chosen(held.log_rows(most), kind, words), held.name
     if json_:
         print_json({"version": 1, "rows": [records.to_plain(r) for r in rows]})
         return
-    for r in rows:
-        print(f"{datetime.fromtimestamp(r.at):%Y-%m-%d %H:%M}  {r.kind:8} {r.shot or '':24} {r.text}")
+    if form != "text":
+        print(journal.as_csv(rows) if form == "csv" else journal.as_markdown(rows, name), end="")
+        return
+    for at, what, shot, said, changed in map(journal.cells, rows):
+        print(f"{at[:16]}  {what:8} {shot:24} {said}" + (f" ({changed})" if changed else ""))
 
 
 @app.command(

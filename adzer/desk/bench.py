@@ -32,6 +32,7 @@ from .reading import Reading
 from .theme import draw_mark, theme, worst_level
 from .widgets.findings import FindingList
 from .widgets.picture import GUIDES, PictureView, to_qimage
+from .widgets.questions import Question
 from .widgets.rule import Rule
 
 PLAY_WIDTH = 960
@@ -85,6 +86,8 @@ class BenchView(QWidget):
         self._shown: tuple[object, ...] = ()
         self._state: tuple[object, ...] = ()
         self._behind = 0
+        self._sort_on = False
+        self._away: set[str] = set()  # what is folded away of column and shelf
         self.setObjectName("page")
         self.strip = Strip(desk)
         self.strip.picked.connect(desk.select)
@@ -181,12 +184,14 @@ class BenchView(QWidget):
                 self.picture.clear()
                 self.side.clear()
             self.questions.setCurrentIndex(self._columns[stage])
+            self._sort_on = True
             self.shelf.setCurrentIndex(self._shelves[stage])
             self.hint.setText(bench.hint)
             self.side.setVisible(bench.whole)
             self._pictures.setStretch(0, 100)
             self._pictures.setStretch(1, round(100 * bench.side_share))
-            self.picture.wipe = None
+            if self.picture.way is not None:
+                self.picture.compare(self.picture.way)
             self._shown = (shot.id, stage)
         self.rule.set_frame(self.desk.frame)
         state = (
@@ -227,7 +232,10 @@ class BenchView(QWidget):
         if shot is not None and bench is not None:
             walked = self.desk.walk(shot)
             bench.refresh(shot, walked)
-            self.shelf.setVisible(any(not plot.isHidden() for plot in bench.instruments))
+            if self._sort_on:  # not while somebody is answering: a card that is in hand stays where it is
+                self._sort_on = False
+                _open_first(self.questions.widget(self._columns[self._kind()]), bench)
+            self.shelf.setVisible("shelf" not in self._away and any(not plot.isHidden() for plot in bench.instruments))
             self._findings[self._kind()].show_findings(walked[bench.stage].findings)
             self._caption()
             self.strip.update()
@@ -265,7 +273,7 @@ class BenchView(QWidget):
         shot, bench = self.desk.shot, self.bench
         if shot is None or bench is None or not self.isVisible():
             return
-        with_before = self.picture.hold_before or self.picture.wipe is not None
+        with_before = self.picture.hold_before or self.picture.way is not None
         room = self.picture.room()
         size = (room.width(), room.height())
         if self.timer.isActive():
@@ -321,11 +329,16 @@ class BenchView(QWidget):
             self.ask()
             self.picture.update()
 
-    def toggle_wipe(self) -> None:
-        """W: a wipe between before and after."""
-        self.picture.wipe = 0.4 if self.picture.wipe is None else None
+    def compare(self, way: str) -> None:
+        """The recorded picture and the delivered one by a wipe (W), side by side, in turn (V), or how far they are apart."""
+        self.picture.compare(way)
         self.ask()
-        self.picture.update()
+
+    def fold(self, what: str) -> None:
+        """U: the column of questions away, or back; S: the shelf of instruments."""
+        self._away ^= {what}
+        self.questions.setVisible("column" not in self._away)
+        self._refresh_answers()
 
     def next_guide(self) -> None:
         """T: another guide on the delivered picture, or none."""
@@ -390,6 +403,17 @@ def _column(bench: StageBench, findings: FindingList) -> QScrollArea:
     area.setFrameShape(QFrame.Shape.NoFrame)
     area.setWidget(inner)
     return area
+
+
+def _open_first(area: QWidget | None, bench: StageBench) -> None:
+    """Lays the open questions of a column before those that are folded."""
+    inner = area.widget() if isinstance(area, QScrollArea) else None
+    column = inner.layout() if inner is not None else None
+    assert isinstance(column, QVBoxLayout)
+    first = column.count() - 1 - len(bench.questions)  # after the findings; the stretch is last
+    for n, question in enumerate(sorted(bench.questions, key=lambda q: isinstance(q, Question) and q.folded)):
+        column.removeWidget(question)
+        column.insertWidget(first + n, question)
 
 
 def _shelf(bench: StageBench) -> QWidget:

@@ -2,40 +2,20 @@
 
 from __future__ import annotations
 
-import time
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtWidgets import QHeaderView, QLabel, QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QTableView, QVBoxLayout, QWidget
 
+from ..core import journal
 from ..core.errors import AdzerError
 from ..core.ledger import LogRow
 from .model import Desk
 from .theme import font, theme
+from .widgets.questions import Pick, act
 
-COLUMNS = ("when", "what", "shot", "said", "numbers")
 Index = QModelIndex | QPersistentModelIndex
-
-
-def numbers_text(numbers: dict[str, Any]) -> str:
-    """``shape.squeeze 1/1 → 8/5`` for changed answers, ``name value`` otherwise."""
-    parts = []
-    for key, value in numbers.items():
-        if isinstance(value, list) and len(value) == 2 and "." in key:
-            parts.append(f"{key} {_short(value[0])} → {_short(value[1])}")
-        else:
-            parts.append(f"{key} {_short(value)}")
-    return ", ".join(parts)
-
-
-def _short(value: Any) -> str:
-    if value is None:
-        return "none"
-    if isinstance(value, float):
-        return f"{value:g}"
-    if isinstance(value, list):
-        return "×".join(_short(v) for v in value)
-    return str(value)
 
 
 class LogModel(QAbstractTableModel):
@@ -52,11 +32,11 @@ class LogModel(QAbstractTableModel):
         return len(self.rows)
 
     def columnCount(self, parent: Index = QModelIndex()) -> int:
-        return len(COLUMNS)
+        return len(journal.COLUMNS)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role == Qt.ItemDataRole.DisplayRole and orientation is Qt.Orientation.Horizontal:
-            return COLUMNS[section]
+            return journal.COLUMNS[section]
         if role == Qt.ItemDataRole.TextAlignmentRole:
             return Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter
         return None
@@ -64,8 +44,7 @@ class LogModel(QAbstractTableModel):
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         row = self.rows[index.row()]
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole):
-            at = time.strftime("%d.%m. %H:%M:%S", time.localtime(row.at))
-            return (at, row.kind, row.shot or "", row.text, numbers_text(row.numbers))[index.column()]
+            return journal.cells(row)[index.column()]
         if role == Qt.ItemDataRole.FontRole:
             return font(9)
         if role == Qt.ItemDataRole.ForegroundRole and index.column() != 3:
@@ -87,7 +66,7 @@ class LogView(QWidget):
         self.table.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
         self.table.setWordWrap(False)
         header = self.table.horizontalHeader()
-        for i, width in enumerate((140, 84, 130, 420)):
+        for i, width in enumerate((150, 84, 130, 380)):
             header.resizeSection(i, width)
         header.setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
         header.setHighlightSections(False)
@@ -96,8 +75,20 @@ class LogView(QWidget):
         )
         self.empty.setObjectName("quiet")
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.kind, self.words = Pick([("everything", "")], ""), QLineEdit()
+        self.kind.chosen.connect(lambda _: self._filter())
+        self.words.setPlaceholderText("words in it")
+        self.words.textChanged.connect(lambda _: self._filter())
+        self.save = act("Save as CSV or Markdown", self._save, False)
+        self.top = QWidget()
+        row = QHBoxLayout(self.top)
+        row.setContentsMargins(16, 10, 16, 10)
+        for widget, share in ((self.kind, 1), (self.words, 2), (QLabel(), 3), (self.save, 0)):
+            row.addWidget(widget, share)
+        self._all: list[LogRow] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
+        column.addWidget(self.top)
         column.addWidget(self.empty)
         column.addWidget(self.table, 1)
 
@@ -107,6 +98,32 @@ class LogView(QWidget):
         except AdzerError as error:
             self.desk.said.emit(str(error))
             return
-        self.model.set_rows(rows)
+        self._all = rows
+        kind = self.kind_now
+        self.kind.set_answers([("everything", ""), *((k, k) for k in sorted({r.kind for r in rows}))], kind)
+        self._filter()
         self.empty.setVisible(not rows)
-        self.table.setVisible(bool(rows))
+        for part in (self.table, self.top):
+            part.setVisible(bool(rows))
+
+    @property
+    def kind_now(self) -> str:
+        return "" if self.kind.currentIndex() <= 0 else self.kind.currentText()
+
+    def _filter(self) -> None:
+        self.model.set_rows(journal.chosen(self._all, self.kind_now, self.words.text()))
+
+    def _save(self) -> None:
+        """What is shown, as a table to take along."""
+        name = str(self.desk.job.path.with_suffix(".csv"))
+        path, _ = QFileDialog.getSaveFileName(self, "Where the log goes", name, "CSV (*.csv);;Markdown (*.md)")
+        if not path:
+            return
+        rows = self.model.rows
+        text = journal.as_markdown(rows, self.desk.job.name) if path.endswith(".md") else journal.as_csv(rows)
+        try:
+            Path(path).write_text(text, "utf-8")
+        except OSError as error:
+            self.desk.said.emit(f"{path} cannot be written ({error.strerror}). Choose another folder.")
+        else:
+            self.desk.said.emit(f"{len(rows)} rows of the log are in {path}.")

@@ -122,7 +122,7 @@ class Camera:
         wait(self._shapes, settle=0.5)
         self.take("bench-shape")
         desk.unfold("colour")
-        window.bench.toggle_wipe()
+        window.bench.compare("wipe")
         wait(lambda: window.bench.picture.before is not None, settle=1.5)
         self.take("bench-colour")
         window.set_lights(True)

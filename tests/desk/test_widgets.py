@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import csv
+import io
+import re
 from fractions import Fraction
 from types import SimpleNamespace
 
@@ -11,11 +14,12 @@ from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtTest import QTest
 
+from adzer.core import journal
 from adzer.core.finding import Level
 from adzer.core.ledger import LogRow
 from adzer.core.service import Image, Scopes
 from adzer.desk.app import application
-from adzer.desk.logview import LogModel, numbers_text
+from adzer.desk.logview import LogModel
 from adzer.desk.palette import Action, Keys, Words
 from adzer.desk.theme import DAY, MAT, draw_mark
 from adzer.desk.widgets.picture import PictureView, to_qimage
@@ -146,7 +150,8 @@ def test_the_picture_lies_in_a_neutral_mat_and_wipes_where_told():
 
     assert abs(grey(0.5) - 200) < 3
     assert view.grab().toImage().pixelColor(3, 3) == MAT and MAT.red() == MAT.green() == MAT.blue()
-    view.wipe = 0.6
+    view.compare("wipe")
+    view.split = 0.6
     assert abs(grey(0.3) - 40) < 3 and abs(grey(0.8) - 200) < 3
     places = []
     view.dragged.connect(lambda p, done: places.append((round(p.x(), 2), done)))
@@ -154,7 +159,17 @@ def test_the_picture_lies_in_a_neutral_mat_and_wipes_where_told():
     QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=at)
     view.mouseMoveEvent(SimpleNamespace(position=lambda: QPointF(rect.left() + rect.width() * 0.2, 150)))
     QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=at)
-    assert view.wipe == pytest.approx(0.2) and places == []
+    assert view.split == pytest.approx(0.2) and places == []
+    view.compare("apart")  # 160 codes apart are more than black to white, eight times
+    assert abs(grey(0.5) - 255) < 2
+    view.compare("beside")
+    assert abs(grey(0.25) - 40) < 3 and abs(grey(0.75) - 200) < 3
+    view.compare("turn")
+    seen = {round(grey(0.5), -1)}
+    view._take_turn()
+    assert seen | {round(grey(0.5), -1)} == {200, 40}
+    view.compare("turn")
+    assert view.way is None and not view._taking.isActive()
     view.hold_before = True
     assert abs(grey(0.8) - 40) < 3
     assert to_qimage(flat(3, 2, 9)).pixelColor(1, 1).red() == 9
@@ -209,12 +224,27 @@ def test_actions_are_found_by_their_words():
     assert "take back" in texts and "set in here" not in texts
 
 
-def test_the_log_shows_numbers_as_people_read_them():
-    assert (
-        numbers_text({"shape.squeeze": ["1/1", "8/5"], "bytes": 12, "raster": [1440, 602]})
-        == "shape.squeeze 1/1 → 8/5, bytes 12, raster 1440×602"
+def test_the_log_speaks_of_changes_in_words_and_units_and_goes_along_as_a_table():
+    told = {
+        "shape.squeeze": ["1/1", "8/5"],
+        "colour.kelvin": [None, 5600.0],
+        "bytes": 12,
+        "raster": [1440, 602],
+        "shape.view": [None, {"keys": [1, 2]}],
+    }
+    assert journal.change_text(told) == (
+        "squeeze: 1× → 1.6×; white: not set → 5600 K; 12 bytes; raster 1440×602; view: not set → 2 keyframes"
     )
+    rows = [
+        LogRow(0.0, "decide", "sails", "=the | squeeze, asked", {"shape.squeeze": ["1/1", "8/5"]}),
+        LogRow(60.0, "render", "wheel", "done", {"bytes": 5_000_000}),
+    ]
+    assert journal.chosen(rows, "render") == journal.chosen(rows, "", "mb WHEEL") == rows[1:]
+    read = list(csv.reader(io.StringIO(journal.as_csv(rows))))  # by another reader than our writer's rules
+    assert read[0] == list(journal.COLUMNS) and read[1][3] == "'=the | squeeze, asked" and read[2][4] == "5.0 MB"
+    lines = journal.as_markdown(rows, "Mill").splitlines()
+    assert lines[0] == "# Mill" and all(len(re.findall(r"(?<!\\)\|", line)) == 6 for line in lines[2:])
     model = LogModel()
-    model.set_rows([LogRow(0.0, "decide", None, "words", {"x.y": [None, 0.5]})])
-    assert model.rowCount() == 1 and model.data(model.index(0, 4)) == "x.y none → 0.5"
+    model.set_rows(rows)
+    assert model.rowCount() == 2 and model.data(model.index(0, 4)) == "squeeze: 1× → 1.6×"
     assert model.headerData(0, Qt.Orientation.Horizontal) == "when"

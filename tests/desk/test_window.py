@@ -187,7 +187,7 @@ def test_q_holds_the_recorded_picture_and_w_wipes(window):
     for held in (True, False):
         flip.run()
         assert window.bench.picture.hold_before is held
-    window.bench.toggle_wipe()
+    window.bench.compare("wipe")
     assert wait(lambda: window.bench.picture.before is not None)
     view = window.bench.picture
     recorded, delivered = mean_colour(view.before), mean_colour(view.after)

@@ -55,6 +55,14 @@ def curve_answers(tagged: str | None) -> list[tuple[str, str | None]]:
     return [(tag, None), *((colour_cards.title(n), n) for n in colour_cards.names())]
 
 
+# Which question a finding leaves open; of others it is the field that their mend would answer.
+ASKED = {
+    "curve-unknown": "curve", "log-tagged-display": "curve", "already-transformed": "applied", "variable-rate": "timing", "no-rate": "timing",
+    "rate-differs": "timing", "rate-out-of-range": "timing", "first-eye-unknown": "first", "range-contradicts": "range",
+    "range-untagged": "range", "turn-unsure": "turn", "projection-asked": "projection", "eyes-asked": "eyes",
+}  # fmt: skip
+
+
 class ReadBench(StageBench):
     stage = "read"
     marks = True
@@ -184,12 +192,36 @@ class ReadBench(StageBench):
         self.timing.set_value(route.read.timing)
         self._say_timing(shot, walked)
         self._say_play(shot, seen)
+        self._settle(shot, walked)
         self._show_plots(shot, walked, seen)
         shaped = walked["shape"].result.adds
         warp = getattr(shaped, "warp", None)  # where places of the recording lie is only drawn while axes stay axes
         self._warp, self._raster = warp if isinstance(warp, AxisWarp) else None, facts.raster
         if seen is not None and seen.play is None and not facts.mosaic:
             self.reading.measure_playing(shot)
+
+    def _settle(self, shot: Shot, walked: Walk) -> None:
+        """Folds every question that nothing speaks against to a line with its answer."""
+        picture, read = walked["read"].after, walked.route.read
+        asked = {ASKED.get(f.code, f.fix.field if f.fix and f.fix.stage == "read" else "") for f in walked["read"].findings
+                 if f.level.weight or f.code in ASKED}  # fmt: skip
+        how = {name: "declared" if getattr(read, name) is not None else "" for name in ("curve", "primaries", "range", "turn", "siting")}
+        sited = {v: k for k, v in SITINGS}.get(picture.siting or "", "?")
+        shows = {"flat": "a flat picture", "equirectangular": "a sphere", "fisheye": "round lenses"}
+        answers = (
+            (self.curve_card, "curve", colour_cards.title(picture.curve) if picture.curve else "", how["curve"]),
+            (self.applied_card, "applied", {"nothing": "no", "display": "yes, display"}.get(read.applied or "", "no"), ""),
+            (self.primaries_card, "primaries", colour_cards.primaries_title(picture.primaries), how["primaries"]),
+            (self.range_card, "range", picture.range or "", how["range"]),
+            (self.form_card, "projection", shows.get(picture.projection or "", ""), ""),
+            (self.eyes_card, "eyes", {"one": "one"}.get(picture.eyes or "", picture.eyes or ""), ""),
+            (self.first_card, "first", f"the {picture.first}" if picture.first else "", ""),
+            (self.turn_card, "turn", f"{picture.turn}°", how["turn"]),
+            (self.siting_card, "siting", sited, how["siting"]),
+            (self.timing_card, "timing", rate_text(picture.rate) if shot.facts.constant_rate or read.timing == "even" else "", ""),
+        )
+        for card, field, answer, by in answers:
+            card.settle("" if field in asked or not answer else ", ".join(v for v in (answer, by) if v))
 
     def _say_form(self, picture: Any, settings: Any, evidence: dict[str, str]) -> None:
         self.form.set_value(settings.projection)

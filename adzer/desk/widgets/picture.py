@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -26,10 +27,25 @@ def to_qimage(image: Image) -> QImage:
     return QImage(image.data, image.width, image.height, image.width * 4, QImage.Format.Format_RGB32).copy()
 
 
-class PictureView(QWidget):
-    """Shows ``after``; ``before`` while held, or left of the wipe. Emits places in the picture as 0–1.
+ENLARGED = 8  # times, how a difference is shown
 
-    ``space_changed``: the room for the picture, in device pixels, whenever it changes.
+
+def difference(a: QImage, b: QImage) -> QImage:
+    """How far two pictures lie apart, ``ENLARGED`` times, black where they are the same."""
+    b = b.scaled(a.size(), Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation)
+    one, two = (
+        np.frombuffer(i.convertToFormat(QImage.Format.Format_RGB32).constBits(), np.uint8).reshape(i.height(), i.width(), 4)
+        for i in (a, b)
+    )
+    apart = np.clip(np.abs(one.astype(np.int16) - two) * ENLARGED, 0, 255).astype(np.uint8)
+    apart[..., 3] = 255
+    return QImage(apart.data, a.width(), a.height(), a.width() * 4, QImage.Format.Format_RGB32).copy()
+
+
+class PictureView(QWidget):
+    """Shows ``after``; ``before`` while held, or as ``way`` compares them: by a wipe, in turn, side by side, or apart.
+
+    Emits places in the picture as 0–1. ``space_changed``: the room for the picture, in device pixels, whenever it changes.
     """
 
     space_changed = Signal()
@@ -44,7 +60,11 @@ class PictureView(QWidget):
         self.after: QImage | None = None
         self.before: QImage | None = None
         self.hold_before = False
-        self.wipe: float | None = None
+        self.way: str | None = None  # wipe · turn · beside · apart
+        self.split = 0.4  # where the wipe stands
+        self.turned = False  # in turn: is it the recorded one's?
+        self._taking = QTimer(self, interval=700)
+        self._taking.timeout.connect(self._take_turn)
         self.guide = "none"
         self.inner = QRectF(0, 0, 1, 1)  # where the picture lies inside its file, which may have bars
         self.safe: tuple[float | None, Covered] = (None, (0.0, 0.0, 0.0, 0.0))
@@ -53,6 +73,20 @@ class PictureView(QWidget):
         self.caption_right = ""
         self.empty_text = ""
         self._wiping = False
+
+    def compare(self, way: str) -> None:
+        """Compares that way, or no longer where it does already."""
+        self.way = None if self.way == way else way
+        self.turned = False
+        if self.way == "turn":
+            self._taking.start()
+        else:
+            self._taking.stop()
+        self.update()
+
+    def _take_turn(self) -> None:
+        self.turned = not self.turned
+        self.update()
 
     def room(self) -> QSize:
         """Device pixels that the picture may take."""
@@ -92,14 +126,21 @@ class PictureView(QWidget):
             painter.drawText(rect, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.empty_text)
             return
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        shown = self.before if (self.hold_before or self.after is None) and self.before is not None else self.after
+        held = self.hold_before or self.turned
+        shown = self.before if (held or self.after is None) and self.before is not None else self.after
         assert shown is not None
-        painter.drawImage(rect, shown)
-        if self.wipe is not None and self.before is not None and not self.hold_before and self.after is not None:
-            x = rect.left() + rect.width() * self.wipe
+        before = None if self.hold_before or self.after is None else self.before
+        if before is not None and self.way == "beside":
+            self._draw_beside(painter, rect)
+        elif before is not None and self.way == "apart":
+            painter.drawImage(rect, difference(shown, before))
+        else:
+            painter.drawImage(rect, shown)
+        if before is not None and self.way == "wipe":
+            x = rect.left() + rect.width() * self.split
             painter.save()
             painter.setClipRect(QRectF(rect.left(), rect.top(), x - rect.left(), rect.height()))
-            painter.drawImage(rect, self.before)
+            painter.drawImage(rect, before)
             painter.restore()
             painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
             painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
@@ -112,14 +153,24 @@ class PictureView(QWidget):
             painter.restore()
         painter.setFont(font(9))
         painter.setPen(QColor("#FFFFFF"))
-        left = "as recorded" if self.hold_before or self.wipe is not None or self.after is None else self.caption_left
+        recorded = held or self.way in ("wipe", "beside") or self.after is None
+        left = "as recorded" if recorded else f"apart, {ENLARGED} times" if self.way == "apart" else self.caption_left
         line = QRectF(rect.left(), rect.bottom() + 3, rect.width(), 18)
         painter.drawText(line, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, left)
-        if not self.hold_before:
+        if not held:
             width = painter.fontMetrics().horizontalAdvance
             if width(left) + width(self.caption_right) + 12 > line.width():  # one under the other
                 line = line.translated(0, line.height())
             painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.caption_right)
+
+    def _draw_beside(self, painter: QPainter, rect: QRectF) -> None:
+        """The recorded picture on the left, the delivered one on the right, each half as wide."""
+        for image, left in ((self.before, rect.left()), (self.after, rect.center().x() + 1)):
+            assert image is not None
+            half = rect.width() / 2 - 1
+            k = min(half / image.width(), rect.height() / image.height())
+            size = (image.width() * k, image.height() * k)
+            painter.drawImage(QRectF(left + (half - size[0]) / 2, rect.center().y() - size[1] / 2, *size), image)
 
     def _draw_guide(self, painter: QPainter, rect: QRectF) -> None:
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -145,7 +196,7 @@ class PictureView(QWidget):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         place = self._place(event)
-        if self.wipe is not None and abs(place.x() - self.wipe) * self.picture_rect().width() < 14:
+        if self.way == "wipe" and abs(place.x() - self.split) * self.picture_rect().width() < 14:
             self._wiping = True
         else:
             self.dragged.emit(place, False)
@@ -153,7 +204,7 @@ class PictureView(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         place = self._place(event)
         if self._wiping:
-            self.wipe = min(max(place.x(), 0.0), 1.0)
+            self.split = min(max(place.x(), 0.0), 1.0)
             self.update()
         else:
             self.dragged.emit(place, False)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from html import escape
 from typing import Any
 
 from PySide6.QtCore import QPoint, QRectF, Qt, Signal
@@ -191,13 +192,19 @@ class Question(QWidget):
 
     def __init__(self, title: str, *controls: QWidget) -> None:
         super().__init__()
-        self.title = title
-        column = QVBoxLayout(self)
-        column.setContentsMargins(14, 11, 14, 12)
+        self.title, self._opened, self._short = title, False, ""
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(14, 11, 14, 12)
+        outer.setSpacing(7)
+        self._head = QLabel(title)
+        self._head.setObjectName("title")
+        self._head.setWordWrap(True)
+        outer.addWidget(self._head)
+        self._body = QWidget()
+        column = QVBoxLayout(self._body)
+        column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(7)
-        head = QLabel(title)
-        head.setObjectName("title")
-        column.addWidget(head)
+        outer.addWidget(self._body)
         for control in controls:
             column.addWidget(control)
         self._reason, self._others = QLabel(), QLabel()
@@ -211,6 +218,28 @@ class Question(QWidget):
         for label, text in ((self._reason, reason), (self._others, others)):
             label.setText(text)
             label.setVisible(bool(text))
+
+    def settle(self, short: str) -> None:
+        """Answered without doubt: folds to a line with the answer, until somebody opens it. "" where it is open."""
+        self._short = short
+        self._fold()
+
+    @property
+    def folded(self) -> bool:
+        return bool(self._short) and not self._opened
+
+    def _fold(self) -> None:
+        self._body.setVisible(not self.folded)
+        title, quiet = self.title.rstrip("?"), theme.p.quiet.name()
+        self._head.setText(f'{self.title if not self.folded else title}' + (
+            f' <span style="font-weight: normal; color: {quiet}">· {escape(self._short)} ▸</span>' if self.folded else ""
+        ))  # fmt: skip
+        self._head.setCursor(Qt.CursorShape.PointingHandCursor if self._short else Qt.CursorShape.ArrowCursor)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self._short and self._head.geometry().contains(event.position().toPoint()):
+            self._opened = not self._opened
+            self._fold()
 
     @property
     def reason(self) -> str:

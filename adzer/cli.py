@@ -121,6 +121,7 @@ def read(files: list[Path], json_: Json = False) -> None:
                 "file": str(path),
                 "picture": stop.after.as_json(),
                 "evidence": stop.result.evidence,
+                "seen": _guesses(seen),
                 "findings": [_finding(f) for f in stop.findings],
             }
         )
@@ -131,7 +132,7 @@ def read(files: list[Path], json_: Json = False) -> None:
             for f in stop.findings:
                 print(f"  {f.level.value}: {f.text}" + (f" [{f.fix.label}]" if f.fix else ""))
     if json_:
-        print_json(out)
+        print_json(out, "recordings")
     sys.exit(2 if unreadable else 1 if stopped else 0)
 
 
@@ -139,6 +140,16 @@ def _plain(value: Any) -> str:
     if isinstance(value, list | tuple):
         return "×".join(str(v) for v in value)
     return "unknown" if value is None else str(value)
+
+
+def _guesses(seen: Any) -> dict[str, Any]:
+    """What the footage looks like, each look with how sure it is (0–1) and the numbers behind it."""
+    from .core.read.seen import Guess
+
+    if seen is None:
+        return {}
+    held = {name: getattr(seen, name) for name in seen.__struct_fields__}
+    return {n: {"value": g.value, "confidence": g.confidence, "saw": g.saw} for n, g in held.items() if isinstance(g, Guess)}
 
 
 def _finding(f: Any) -> dict[str, Any]:
@@ -267,7 +278,7 @@ def route(
                 "after": s.after.as_json(), "findings": [_finding(f) for f in s.findings],
             }
             for s in walked.stops
-        ])  # fmt: skip
+        ], "stages")  # fmt: skip
     else:
         for s in walked.stops:
             print(f"{s.stage:8} {s.result.says}")
@@ -293,6 +304,7 @@ def render(
     from .core import cards, queue
     from .core.compile import freeze
     from .core.job import Job
+    from .core.route import walk
 
     with Job.open(job) as held:
         shots = [shot_named(held, name) for name in shot] if shot else held.shots()
@@ -302,6 +314,8 @@ def render(
             held.set_meta("output folder", out=str(out.absolute()))
         slips: set[int] = set()
         stopped = False
+        findings: list[dict[str, Any]] = []
+        before = {s.order.digest: s.order.out for s in held.slips() if s.state == "done" and Path(s.order.out).exists()}
         for each in shots:
             for name in card or each.route.deliver.cards:
                 path = held.master_path(each.name, cards.delivery(name))
@@ -321,6 +335,11 @@ def render(
                     say(str(error))
                     stopped = True
                     continue
+                walked = walk(each.route, each.facts, held.seen(each.id), order.card, held.rate)
+                told = [{"shot": each.name, **f} for f in options.told(walked.findings, each.name)]
+                findings += [f for f in told if f not in findings]
+                if order.digest in before:
+                    terminal.mention(f"{each.name} was made like this before, as {before[order.digest]}; it is made once more.")
                 slips.add(held.enqueue(each.id, order))
         with progress("queue") as show:
             queue.run(held, lambda slip, p: show(p), only=slips)
@@ -329,7 +348,8 @@ def render(
         if slip.why:
             say(slip.why)
     if json_:
-        print_json([{"master": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made])
+        rows = [{"master": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made]
+        print_json({"masters": rows, "findings": findings})
     else:
         for slip in made:
             print(f"{slip.state}: {slip.order.out}" + (f"  xxh128 {slip.report['checksum']}" if slip.report else ""))
@@ -397,7 +417,7 @@ def fit(
         raise AdzerError(f"{card} cannot be written ({error.strerror}).") from None
     low, high = made.reach
     if json_:
-        print_json({"version": 1, "card": str(card), "from_stops": round(low, 2), "to_stops": round(high, 2),
+        print_json({"card": str(card), "from_stops": round(low, 2), "to_stops": round(high, 2),
                     "error_stops": round(made.doubt, 4)})  # fmt: skip
     else:
         print(f"{card}: {low:+.1f} to {high:+.1f} stops about middle grey, ± {made.doubt:.3f} stops from −5 to +3")

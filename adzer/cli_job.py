@@ -65,7 +65,7 @@ def shots_(job: Path, json_: Json = False) -> None:
                 "findings": counts,
             })  # fmt: skip
     if json_:
-        print_json({"version": 1, "shots": rows})
+        print_json({"shots": rows})
         return
     for row in rows:
         said = ", ".join(f"{n} {level}" for level, n in row["findings"].items() if n)
@@ -79,7 +79,7 @@ def queue_(job: Path, json_: Json = False) -> None:
     with Job.open(job) as held:
         slips = held.slips()
     if json_:
-        print_json({"version": 1, "slips": [
+        print_json({"slips": [
             {"id": s.id, "state": s.state, "shot": s.order.shot, "card": s.order.card_name, "master": s.order.out,
              "done": s.done, "total": s.total, "why": s.why} for s in slips
         ]})  # fmt: skip
@@ -102,7 +102,7 @@ def log_(
     with Job.open(job) as held:
         rows, name = journal.chosen(held.log_rows(most), kind, words), held.name
     if json_:
-        print_json({"version": 1, "rows": [records.to_plain(r) for r in rows]})
+        print_json({"rows": [records.to_plain(r) for r in rows]})
         return
     if form != "text":
         print(journal.as_csv(rows) if form == "csv" else journal.as_markdown(rows, name), end="")
@@ -196,7 +196,7 @@ def mend(
         if pairs:
             held.decide_all(pairs, f"mend {all_ or f'{len(made)} findings'}")
     if json_:
-        print_json({"version": 1, "mended": made})
+        print_json({"mended": made})
         return
     for row in made:
         print(f"{row['shot']}: {row['mend']}")

@@ -77,9 +77,9 @@ def declares(command: Callable[..., None]) -> Callable[..., None]:
     return run
 
 
-def told(findings: list[Finding]) -> list[dict[str, Any]]:
+def told(findings: list[Finding], shot: str = "") -> list[dict[str, Any]]:
     """Says every *warn* and *stop* of a route on standard error; returns all of its findings for JSON."""
     for f in findings:
         if f.level.weight:
-            say(f"{f.level.value}: {f.text}")
+            say(f"{shot}: {f.level.value}: {f.text}" if shot else f"{f.level.value}: {f.text}")
     return [{"level": f.level.value, "code": f.code, "stage": f.stage, "text": f.text} for f in findings]

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated, Literal, Optional
+from typing import Annotated, Any, Literal, Optional
 
 import typer
 
+from . import cli_options as options
 from .core import records
 from .terminal import Json, app, moving, print_json, progress, say, shot_named
 
@@ -54,7 +55,7 @@ def offload(
         if held:
             held.close()
     if json_:
-        print_json([engine.as_json(o) for o in outcomes])
+        print_json([engine.as_json(o) for o in outcomes], "cards")
     sys.exit(0 if all(o.safe for o in outcomes) else 1)
 
 
@@ -83,7 +84,7 @@ def add(
             {"shot": s.name, "kind": s.kind, "frames": s.frames, "files": list(s.facts.files or (s.facts.path,)),
              "parts": [{"role": p.role, "path": p.path} for p in s.parts], "questions": [d.ask for d in s.doubts]}
             for s in shots
-        ])  # fmt: skip
+        ], "shots")  # fmt: skip
     else:
         for s in shots:
             print(f"{s.name}: {s.kind}, {s.frames} frames" + "".join(f"\n  {p.role}: {p.path}" for p in s.parts)
@@ -114,7 +115,7 @@ def play(files: list[Path], json_: Json = False) -> None:
             for name, why in judged.items():
                 print(f"  {cards.find('players', name, cards.PlayerCard).title}: {why or 'decoded in hardware'}")
     if json_:
-        print_json(out)
+        print_json(out, "recordings")
 
 
 @app.command(
@@ -125,18 +126,28 @@ def proxy(
     shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
     size: Annotated[Literal["full", "half", "quarter"], typer.Option(help="Of the recording.")] = "half",
     card: Annotated[str, typer.Option(help="proxy or intermediate, or a card of your own.")] = "proxy",
+    json_: Json = False,
 ) -> None:
     from .core import proxies, queue
     from .core.job import Job
+    from .core.route import walk
 
     with Job.open(job) as held:
         chosen = [shot_named(held, name) for name in shot] if shot else held.shots()
+        findings: list[dict[str, Any]] = []
+        for s in chosen:  # a copy is as recorded: only what Read says of it matters
+            found = walk(s.route, s.facts, held.seen(s.id))["read"].findings
+            findings += [{"shot": s.name, **f} for f in options.told(list(found), s.name)]
         slips = {held.enqueue(s.id, proxies.copy_order(held, s, card, size)) for s in chosen}
         with progress("proxies") as show:
             queue.run(held, lambda slip, p: show(p), only=slips)
         made = [s for s in held.slips() if s.id in slips]
-    for slip in made:
-        print(f"{slip.state}: {slip.order.out}" + (f": {slip.why}" if slip.why else ""))
+    if json_:
+        rows = [{"copy": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made]
+        print_json({"copies": rows, "findings": findings})
+    else:
+        for slip in made:
+            print(f"{slip.state}: {slip.order.out}" + (f": {slip.why}" if slip.why else ""))
     sys.exit(0 if all(s.state == "done" for s in made) else 1)
 
 
@@ -161,7 +172,7 @@ def relink(
     for text in said:
         say(text)
     if json_:
-        print_json(records.to_plain(matches))
+        print_json(matches, "matches")
     else:
         print(report_text(matches))
     sys.exit(0 if all(m.state in ("matched", "linked") for m in matches) else 1)

@@ -40,8 +40,14 @@ def mention(text: str) -> None:
         say(text)
 
 
-def print_json(value: Any) -> None:
-    print(json.dumps(records.to_plain(value), indent=1, ensure_ascii=False))
+JSON_VERSION = 1
+
+
+def print_json(value: Any, name: str = "") -> None:
+    """A command's answer as one object with its version; docs/json.md describes each. ``name``: what a list holds."""
+    plain = records.to_plain(value)
+    held = {name: plain} if name else plain
+    print(json.dumps({"version": JSON_VERSION, **{k: v for k, v in held.items() if k != "version"}}, indent=1, ensure_ascii=False))
 
 
 def parse_size(text: str) -> tuple[int, int]:

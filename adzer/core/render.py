@@ -49,6 +49,20 @@ class Progress(msgspec.Struct, frozen=True):
 
 
 Report = Callable[[Progress], None]
+SPARED = 200_000_000  # bytes, or a hundredth of a small disk, that stay free
+
+
+def keep_room(out: Path, needed: int = 0) -> None:
+    """RenderFailed with a sentence if the disk would be as good as full after ``needed`` further bytes."""
+    disk = shutil.disk_usage(out.parent)
+    spared = min(SPARED, disk.total // 100)
+    if disk.free - needed < spared:
+        raise RenderFailed(
+            f"{out}: stopped before the disk was full: {disk.free / 1e6:.0f} MB are free in {out.parent}, {(needed + spared) / 1e6:.0f} MB "
+            "are needed. Free some space and go on; what is finished is kept."
+        )
+
+
 LOCK = "lock"
 
 
@@ -242,15 +256,22 @@ def _rendered(
     have = sum(count for count in known if count is not None)
     began, fresh = time.monotonic(), 0
 
+    looked = time.monotonic()
+
     def tick(done: int) -> None:
+        nonlocal looked
         if cancelled():
             raise Cancelled(f"{order.shot}: stopped at frame {done} of {total}; what is finished is kept.")
+        if time.monotonic() - looked > 2.0:
+            looked = time.monotonic()
+            keep_room(out)
         rate = fresh_rate()
         report(Progress("rendering", done, total, rate, (total - done) / rate if rate else 0.0, parts.size))
 
     def fresh_rate() -> float:
         return fresh / max(time.monotonic() - began, 1e-6)
 
+    keep_room(out)
     with Reader(plan.source, print_=order.facts.fingerprint) as reader, Processor(plan.pixels, threads) as processor:
         for n, span in enumerate(spans):
             if known[n] is None:
@@ -265,6 +286,7 @@ def _rendered(
                 parts.finish(n, part, witness)
                 have += len(witness.looks)
     report(Progress("joining", total, total, size=parts.size))
+    keep_room(out, parts.size)
     joined = parts.folder / f"joined{out.suffix}"
     sounds = join(plan, order, [parts.segment(n) for n in range(len(spans))], joined)
     disk.flush(joined)

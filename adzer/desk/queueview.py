@@ -5,15 +5,18 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from PySide6.QtCore import QPointF, QRectF, Qt, QUrl
-from PySide6.QtGui import QDesktopServices, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, QUrl
+from PySide6.QtGui import QDesktopServices, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from ..core.deliver.advise import size_text, time_text
+from ..core.deliver.outlook import outlook
 from ..core.finding import Level
 from ..core.job import Slip
+from ..core.service import Reply
 from .model import Desk
-from .theme import draw_mark, font, theme
+from .theme import MAT, draw_mark, font, theme
+from .widgets.picture import to_qimage
 from .widgets.questions import act
 
 STATES = {
@@ -27,6 +30,8 @@ class SlipCard(QWidget):
     def __init__(self, desk: Desk, slip: Slip) -> None:
         super().__init__()
         self.desk, self.slip = desk, slip
+        self.unfolded = False  # of one that is done: are its proofs shown?
+        self.picture: QImage | None = None  # the frame that is being made
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 10, 20, 10)
         row.addStretch(1)
@@ -44,9 +49,18 @@ class SlipCard(QWidget):
         self.slip = slip
         self.stop.setVisible(slip.state in ("waiting", "rendering"))
         self.again.setVisible(slip.state in ("failed", "cancelled"))
-        self.folder.setVisible(slip.state == "done")
-        self.setFixedHeight(136 if slip.state == "done" else 96)
+        done = slip.state == "done"
+        self.folder.setVisible(done and self.unfolded)
+        self.setFixedHeight((136 if self.unfolded else 40) if done else 96)
+        self.setCursor(Qt.CursorShape.PointingHandCursor if done else Qt.CursorShape.ArrowCursor)
+        self.setAccessibleName(f"{slip.order.shot}, {slip.order.card.title}: {STATES.get(slip.state, slip.state)}")
         self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Unfolds the proofs of what is done, or folds them."""
+        if self.slip.state == "done":
+            self.unfolded = not self.unfolded
+            self.set_slip(self.slip)
 
     def _touched(self) -> bool:
         """Has the shot been changed since this slip was frozen?"""
@@ -65,12 +79,24 @@ class SlipCard(QWidget):
         painter.drawLine(QPointF(0, self.height() - 0.5), QPointF(self.width(), self.height() - 0.5))
         mark = {"done": None, "failed": Level.STOP, "cancelled": Level.NOTE}.get(s.state, "")
         if mark != "":
-            draw_mark(painter, QPointF(26, 24), mark)  # type: ignore[arg-type]
+            draw_mark(painter, QPointF(26, 20 if s.state == "done" and not self.unfolded else 24), mark)  # type: ignore[arg-type]
         else:
             painter.setFont(font(9))
             painter.setPen(p.quiet)
             painter.drawText(QRectF(12, 14, 28, 20), Qt.AlignmentFlag.AlignCenter, str(s.id))
+        if s.state == "done" and not self.unfolded:
+            self._draw_folded(painter)
+            return
         x, wide = 48.0, self.width() - 330.0
+        if s.state == "rendering" and self.picture is not None:
+            place = QRectF(48, 12, 128, 72)
+            painter.fillRect(place, MAT)
+            fitted = self.picture.size().scaled(place.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio)
+            box = QRectF(0, 0, fitted.width(), fitted.height())
+            box.moveCenter(place.center())
+            painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+            painter.drawImage(box, self.picture)
+            x, wide = 190.0, self.width() - 472.0
         painter.setFont(font(10.5, bold=True))
         painter.setPen(p.ink)
         painter.drawText(
@@ -105,6 +131,17 @@ class SlipCard(QWidget):
             area = QRectF(x, 88, self.width() - x - 24, 44)
             painter.drawText(area, int(Qt.TextFlag.TextWordWrap) | int(Qt.AlignmentFlag.AlignTop), words)
 
+    def _draw_folded(self, painter: QPainter) -> None:
+        p, s = theme.p, self.slip
+        painter.setFont(font(10))
+        painter.setPen(p.ink)
+        words = f"{s.order.shot} · {s.order.card.title}"
+        painter.drawText(QRectF(48, 0, 420, 40), Qt.AlignmentFlag.AlignVCenter, words)
+        painter.setFont(font(9))
+        painter.setPen(p.quiet)
+        painter.drawText(QRectF(480, 0, self.width() - 580, 40), Qt.AlignmentFlag.AlignVCenter, self._figures())
+        painter.drawText(QRectF(self.width() - 100, 0, 80, 40), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, "proofs ▸")
+
     def _figures(self) -> str:
         s = self.slip
         name = Path(s.order.out).name
@@ -130,6 +167,15 @@ class QueueView(QWidget):
         self._cards: dict[int, SlipCard] = {}
         self.words = QLabel()
         self.words.setObjectName("title")
+        self.outlook, self.short = QLabel(), QLabel()
+        self.outlook.setObjectName("quiet")
+        self.short.setObjectName("others")
+        for label in (self.outlook, self.short):
+            label.setWordWrap(True)
+            label.setContentsMargins(20, 0, 20, 8)
+        self._watch = QTimer(self, interval=2500)
+        self._watch.timeout.connect(self._ask_frame)
+        desk.worker.pictured.connect(self._pictured)
         self.run = act("Run the queue", desk.run_queue)
         self.empty = QLabel(
             "Nothing is queued. Unfold a shot's Deliver cell and queue it there; slips are frozen as they are then."
@@ -154,6 +200,8 @@ class QueueView(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addLayout(top)
+        column.addWidget(self.outlook)
+        column.addWidget(self.short)
         column.addWidget(self.empty)
         column.addWidget(area, 1)
         desk.slips_moved.connect(self.refresh)
@@ -174,11 +222,52 @@ class QueueView(QWidget):
         going = sum(s.state == "rendering" for s in slips)
         done = sum(s.state == "done" for s in slips)
         failed = sum(s.state == "failed" for s in slips)
-        left = sum(float(s.progress["left"]) for s in slips if s.state == "rendering" and s.progress)
         self.words.setText(
             f"{going} rendering, {waiting} waiting, {done} done" + (f", {failed} failed" if failed else "")
-            + (f" · {time_text(left)} left for this one" if left else "")
-        )  # fmt: skip
+        )
+        self._say_outlook(slips, waiting + going)
         self.run.setVisible(waiting + going > 0 and not self.desk.queue.running)
         self.empty.setVisible(not slips)
         self.words.setVisible(bool(slips))
+        if going and not self._watch.isActive():
+            self._watch.start()
+        elif not going:
+            self._watch.stop()
+
+    def _say_outlook(self, slips: list[Slip], open_: int) -> None:
+        """When all of it will be done, on which disk, and whether that has room."""
+        trials = {(s.id, t.card): t for s in self.desk.all.values() for t in s.trials}
+        seen = outlook(slips, trials)
+        parts = []
+        if seen.seconds:
+            parts.append(f"all done in about {time_text(seen.seconds)}, at {time.strftime('%H:%M', time.localtime(time.time() + seen.seconds))}")
+        for disk in seen.disks:
+            parts.append(f"{size_text(disk.needs)} still go to {disk.folder}, where {size_text(disk.free)} are free")
+        if seen.unknown:
+            parts.append(f"{seen.unknown} not measured yet: measure one second of each on its Deliver bench, and it is known before")
+        self.outlook.setText(" · ".join(parts))
+        self.outlook.setVisible(bool(parts) and open_ > 0)
+        short = [d for d in seen.disks if d.short]
+        self.short.setText(
+            f"{short[0].folder} has not enough room: {size_text(short[0].needs)} are needed, {size_text(short[0].free)} are free. Free some, or "
+            "choose another folder; rendering stops before the disk is full." if short else ""
+        )  # fmt: skip
+        self.short.setVisible(bool(short) and open_ > 0)
+
+    def _ask_frame(self) -> None:
+        """The frame that is being made, small, now and then; nobody waits for it."""
+        for slip in self.desk.slips:
+            if slip.state == "rendering" and self.isVisible():
+                order = slip.order
+                number = min(order.start + int(slip.done * float(order.speed)), order.facts.frames - 1)
+                self.desk.worker.picture(
+                    f"slip-{slip.id}", facts=order.facts, seen=None, route=order.route, card=order.card_name,
+                    number=number, size=(256, 144),
+                )  # fmt: skip
+
+    def _pictured(self, reply: Reply) -> None:
+        if reply.key.startswith("slip-") and reply.after is not None:
+            card = self._cards.get(int(reply.key.removeprefix("slip-")))
+            if card is not None:
+                card.picture = to_qimage(reply.after)
+                card.update()

@@ -27,7 +27,7 @@ def adzer(*words, timeout=200):
 def test_read_gives_every_field_with_evidence(scope_clip, phone_clip):
     done = adzer("read", scope_clip, phone_clip, "--json")
     assert done.returncode == 0
-    scope, phone = json.loads(done.stdout)
+    scope, phone = json.loads(done.stdout)["recordings"]
     picture = scope["picture"]
     expected = {"raster": [1440, 1080], "pixel_aspect": "1/1", "projection": "flat", "eyes": "one", "curve": "bt709", "range": "limited",
                 "matrix": "bt709", "bits": 10, "chroma": "4:2:2", "rate": "25/1", "constant_rate": True, "timecode": "10:14:22:00",
@@ -86,7 +86,7 @@ def job(tmp_path_factory):
 
 def test_route_shows_each_stage_before_and_after(job):
     done = adzer("route", job, "sails, wide", "--card", "archive", "--json")
-    stages = json.loads(done.stdout)
+    stages = json.loads(done.stdout)["stages"]
     assert done.returncode == 0 and [s["stage"] for s in stages][4] == "shape"
     assert stages[4]["before"]["raster"] == [1440, 1080] and stages[4]["after"]["raster"] == [1440, 602]
     assert "2.39" in adzer("route", job, "1").stdout
@@ -94,11 +94,14 @@ def test_route_shows_each_stage_before_and_after(job):
 
 def test_render_makes_the_chosen_deliveries(job, tmp_path):
     done = adzer("render", job, "--out", tmp_path, "--shot", "by the canal", "--json")
-    made = json.loads(done.stdout)
+    told = json.loads(done.stdout)
     assert done.returncode == 0, done.stderr
-    assert [m["state"] for m in made] == ["done", "done"] and len(list(tmp_path.glob("*.mp4"))) == 2
+    assert any(f["level"] == "warn" and f["text"] in done.stderr for f in told["findings"])
+    assert told["version"] == 1 and [m["state"] for m in told["masters"]] == ["done", "done"] and len(list(tmp_path.glob("*.mp4"))) == 2
     again = adzer("render", job, "--out", tmp_path, "--shot", "by the canal", "--card", "web-wide")
-    assert again.returncode == 0 and "16-9 2.mp4" in again.stdout
+    assert again.returncode == 0 and "16-9 2.mp4" in again.stdout and "was made like this before" in again.stderr
+    hushed = adzer("--quiet", "render", job, "--out", tmp_path, "--shot", "by the canal", "--card", "web-wide")
+    assert hushed.returncode == 0 and "made like this" not in hushed.stderr and "warn" in hushed.stderr
 
 
 def test_cards_are_listed_and_checked(tmp_path):
@@ -133,7 +136,7 @@ def test_a_card_comes_home_by_command(tmp_path):
     done = adzer(
         "offload", str(card), "--to", str(tmp_path / "a"), "--also", str(tmp_path / "b"), "--job", str(job), "--json"
     )
-    (outcome,) = json.loads(done.stdout)
+    (outcome,) = json.loads(done.stdout)["cards"]
     assert done.returncode == 0 and outcome["safe_to_erase"] and len(outcome["destinations"]) == 2, done.stderr
     assert "C0003.mov" in done.stderr, "the empty one is said"
     with Job.open(job) as held:
@@ -144,7 +147,7 @@ def test_a_card_comes_home_by_command(tmp_path):
     refused = adzer("proxy", str(job), "--shot", "A001")
     assert refused.returncode == 1 and "developed" in refused.stderr
     found = adzer("relink", str(job), outcome["destinations"][1], "--json")
-    states = [m["state"] for m in json.loads(found.stdout)]
+    states = [m["state"] for m in json.loads(found.stdout)["matches"]]
     assert states.count("matched") == len(states), found.stdout
     shown = adzer("rename", str(job), "mill {n:2}")
     assert "V0004 → mill" in shown.stdout
@@ -152,7 +155,7 @@ def test_a_card_comes_home_by_command(tmp_path):
     assert adzer("rename", str(job), "{nothing}").returncode == 2
     with Job.open(job) as held:
         assert all(s.name.startswith("mill ") for s in held.shots())
-    judged = json.loads(adzer("play", str(card / "DCIM/100LOG/C0001.mov"), "--json").stdout)[0]
+    judged = json.loads(adzer("play", str(card / "DCIM/100LOG/C0001.mov"), "--json").stdout)["recordings"][0]
     assert judged["rate"] > 0 and "4:2:2" in judged["players"]["desktop"]
     (card / "odd").symlink_to(tmp_path)
     again = adzer("offload", str(card), "--to", str(tmp_path / "a"), "--job", "mill")

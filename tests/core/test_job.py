@@ -15,10 +15,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from adzer.core import cards, queue
+from adzer.core import render as rendering
 from adzer.core.compile import freeze
-from adzer.core.errors import UnreadableError
+from adzer.core.deliver.advise import Trial
+from adzer.core.deliver.outlook import outlook
+from adzer.core.errors import RenderFailed, UnreadableError
 from adzer.core.intake import add_files, read_file
 from adzer.core.job import Job
+from adzer.core.render import render
 from adzer.core.route import Route
 
 
@@ -82,7 +86,8 @@ def test_undo_is_a_line_that_new_edits_cut(tmp_path_factory, small_clip, steps):
 
 _WRITER = """
 import sys
-from adzer.core.job import Job
+from adzer.core.job import Job, Trial
+from adzer.core.render import render
 job = Job.open(sys.argv[1])
 n = 0
 while True:
@@ -223,3 +228,24 @@ def test_files_that_cannot_be_read_are_said_and_the_rest_is_added(job, tmp_path,
     added = add_files(job, [bad, phone_clip], said.append)
     assert [s.name for s in added] == ["by-the-canal"] and len(said) == 1 and "bad.mov" in said[0]
     assert job.seen(added[0].id) is not None
+
+
+def test_a_queue_says_when_it_is_done_and_a_render_stops_before_its_disk_is_full(job, tmp_path, monkeypatch):
+    (shot,) = job.shots()
+    for n in range(3):
+        job.enqueue(shot.id, freeze("x", shot.facts, shot.route, "web-wide", tmp_path / "out" / f"{n}.mp4", 0, 50))
+    trials = {(shot.id, "web-wide"): Trial("web-wide", 25, 2.0, 1_000_000, (192, 108))}
+    blind = outlook(job.slips(), {})
+    assert (blind.seconds, blind.size, blind.unknown, blind.disks) == (0, 0, 3, ())
+    seen = outlook(job.slips(), trials)
+    assert (seen.seconds, seen.size, seen.unknown) == (12.0, 6e6, 0)  # 150 frames, 0.08 s and 40 kB each
+    (disk,) = seen.disks
+    assert disk.needs == 6e6 and disk.free > 0 and disk.folder == tmp_path
+    job.set_slip(1, state="rendering", done=30, total=50, progress={"doing": "rendering", "rate": 10.0, "size": 3_000_000})
+    seen = outlook(job.slips(), {})  # 120 frames, 0.1 s and 100 kB each; what is joined lies there twice
+    assert seen.seconds == pytest.approx(12.0) and seen.size == pytest.approx(12e6) and seen.disks[0].needs == pytest.approx(17e6)
+    real = shutil.disk_usage(tmp_path)
+    monkeypatch.setattr(rendering.shutil, "disk_usage", lambda _: real._replace(total=10**12, free=150_000_000))
+    with pytest.raises(RenderFailed, match="stopped before the disk was full: 150 MB are free"):
+        render(freeze("x", shot.facts, shot.route, "web-wide", tmp_path / "y.mp4", 0, 10))
+    assert not (tmp_path / "y.mp4").exists()

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Annotated, Any, Literal, Optional
@@ -453,11 +454,13 @@ def sim_shoot(
     frames: Annotated[int, typer.Option(min=1, max=100_000)] = 50,
     size: Annotated[Optional[str], typer.Option(help="Raster, e.g. 720x540.")] = None,  # noqa: UP045
     samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
+    stops: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops than it would be exposed.")] = 0.0,
 ) -> None:
     from .core.media.encode import container_for
     from .core.sim import camera as cameras
 
     made = cameras.load(camera)
+    made = replace(made, recorder=replace(made.recorder, exposure=made.recorder.exposure + stops))
     if size is not None:
         made = made.sized(parse_size(size))
     try:

@@ -59,11 +59,15 @@ def change_text(numbers: dict[str, Any]) -> str:
     """``squeeze: 1× → 1.6×`` for changed answers; names and values otherwise."""
     parts = []
     for key, value in numbers.items():
+        if key == "digest":  # of an order: for the queue, not for people
+            continue
         words, unit = WORDS.get(key, (key.partition(".")[2] or key, ""))
         words = words.replace("_", " ")
         if isinstance(value, list) and len(value) == 2 and "." in key:
             before, after = (value_text(v, unit) for v in value)
             parts.append(f"{words}: {before} → {after}" if before != after else f"{words}: changed")
+        elif key == "seconds" and isinstance(value, int | float):
+            parts.append(f"{value:.1f} s")
         elif key in SIZES and isinstance(value, int):
             parts.append(f"{value / 1e6:.1f} MB" if value >= 100_000 else f"{value} bytes")
         else:

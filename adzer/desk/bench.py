@@ -133,7 +133,7 @@ class BenchView(QWidget):
         middle.addWidget(self.rule)
         middle.addWidget(self.shelf)
         foot = QHBoxLayout()
-        foot.setContentsMargins(16, 0, 8, 7)
+        foot.setContentsMargins(16, 4, 8, 7)
         foot.addWidget(self.hint)
         middle.addLayout(foot)
         row = QHBoxLayout(self)

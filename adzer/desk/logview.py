@@ -66,7 +66,7 @@ class LogView(QWidget):
         self.table.setSelectionBehavior(QTableView.SelectionBehavior.SelectRows)
         self.table.setWordWrap(False)
         header = self.table.horizontalHeader()
-        for i, width in enumerate((150, 84, 130, 380)):
+        for i, width in enumerate((150, 76, 120, 460)):
             header.resizeSection(i, width)
         header.setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
         header.setHighlightSections(False)

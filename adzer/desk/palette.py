@@ -30,6 +30,22 @@ class Action:
     shown: str = ""
 
 
+# What keys are for, in the order of the work.
+PURPOSES: tuple[tuple[str, frozenset[str]], ...] = tuple((name, frozenset(keys.split())) for name, keys in (
+    ("Go about", "↵ Esc ↑ ↓ ← → [ ] N / O F2 F3 F4 F5"),
+    ("Time", "Space Shift+Left Shift+Right { } J ^→ ^←"),
+    ("See and compare", "Q W ⇧W V ⇧V T U S L"),
+    ("Frame and follow", "G ⇧G , . Y B I H X ⇧X"),
+    ("Shots", "A F K D E R C P M ^A ^D ^⌫"),
+    ("Deliver", "^↵ ^M"),
+    ("The job", "^N ^O ^Z ^⇧Z ^Space ?"),
+))  # fmt: skip
+
+
+def shown_keys(action: Action) -> str:
+    return action.shown or " ".join(action.keys)
+
+
 class Words(QDialog):
     """Type some words of an action; Enter does it."""
 
@@ -54,7 +70,7 @@ class Words(QDialog):
         self.list.clear()
         for i, action in enumerate(self.found):
             if all(w in action.words.lower() for w in words):
-                keys = action.shown or " ".join(action.keys)
+                keys = shown_keys(action)
                 item = QListWidgetItem(f"{action.words}    {keys}")
                 item.setData(Qt.ItemDataRole.UserRole, i)
                 self.list.addItem(item)
@@ -83,19 +99,33 @@ class Keys(QDialog):
 
     def __init__(self, actions: list[Action], place: str, parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Dialog | Qt.WindowType.FramelessWindowHint)
+        fitting = [a for a in actions if a.place in (place, "everywhere") and (a.keys or a.shown)]
+        groups = [(name, [a for a in fitting if shown_keys(a) in keys]) for name, keys in PURPOSES]
+        known = {key for _, keys in PURPOSES for key in keys}
+        groups.append(("more", [a for a in fitting if shown_keys(a) not in known]))
+        # What works only here stands first; the columns are filled evenly.
+        groups = sorted((g for g in groups if g[1]), key=lambda g: not any(a.place == place for a in g[1]))
         grid = QGridLayout(self)
         grid.setContentsMargins(22, 18, 22, 18)
-        grid.setHorizontalSpacing(22)
+        grid.setHorizontalSpacing(14)
+        grid.setVerticalSpacing(3)
         head = QLabel(f"Keys here: {place}")
         head.setObjectName("title")
-        grid.addWidget(head, 0, 0, 1, 4)
-        fitting = [a for a in actions if a.place in (place, "everywhere") and (a.keys or a.shown)]
-        half = (len(fitting) + 1) // 2
-        for i, action in enumerate(fitting):
-            keys = QLabel(action.shown or " ".join(action.keys))
-            keys.setObjectName("others")
-            grid.addWidget(keys, 1 + i % half, i // half * 2)
-            grid.addWidget(QLabel(action.words), 1 + i % half, i // half * 2 + 1)
+        grid.addWidget(head, 0, 0, 1, 6)
+        high = -(-(len(fitting) + 2 * len(groups)) // 3)
+        column, row = 0, 1
+        for name, held in groups:
+            if row > 1 and row + len(held) > high + 2 and column < 2:
+                column, row = column + 1, 1
+            title = QLabel(name)
+            title.setObjectName("title")
+            grid.addWidget(title, row, 2 * column, 1, 2)
+            for n, action in enumerate(held, row + 1):
+                keys = QLabel(shown_keys(action))
+                keys.setObjectName("others")
+                grid.addWidget(keys, n, 2 * column)
+                grid.addWidget(QLabel(action.words), n, 2 * column + 1)
+            row += len(held) + 2
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         self.accept()

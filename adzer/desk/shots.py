@@ -135,7 +135,7 @@ class Camera:
         self.take("bench-deliver")
         desk.enqueue()
         window.go("Queue")
-        wait(lambda: any(s.state == "rendering" and s.done > 20 for s in desk.slips), settle=0)
+        wait(lambda: any(c.picture is not None for c in window.queue._cards.values()), settle=0)
         self.take("queue-rendering")
         wait(lambda: all(s.state in ("done", "failed") for s in desk.slips), seconds=180)
         self.take("queue-done")

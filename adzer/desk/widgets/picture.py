@@ -144,6 +144,9 @@ class PictureView(QWidget):
             painter.restore()
             painter.setPen(QPen(QColor("#FFFFFF"), 1.4))
             painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+        if before is not None and self.way == "beside":  # what is drawn over one picture would lie wrong on two
+            self._draw_captions(painter, rect, held)
+            return
         x, y = rect.left() + self.inner.left() * rect.width(), rect.top() + self.inner.top() * rect.height()
         self._draw_guide(painter, QRectF(x, y, self.inner.width() * rect.width(), self.inner.height() * rect.height()))
         if self.overlay is not None:
@@ -151,6 +154,9 @@ class PictureView(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             self.overlay(painter, rect)
             painter.restore()
+        self._draw_captions(painter, rect, held)
+
+    def _draw_captions(self, painter: QPainter, rect: QRectF, held: bool) -> None:
         painter.setFont(font(9))
         painter.setPen(QColor("#FFFFFF"))
         recorded = held or self.way in ("wipe", "beside") or self.after is None

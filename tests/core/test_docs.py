@@ -1,0 +1,55 @@
+"""What is written is so: each command line of the README runs in its order from an empty folder, and each example runs."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from pathlib import Path
+
+import pytest
+from typer.testing import CliRunner
+
+from adzer.terminal import app
+
+ROOT = Path(__file__).resolve().parents[2]
+STOPS = ("adzer add", "adzer route", "adzer relink")  # what they find is 1, and may be
+
+
+def _commands() -> list[str]:
+    """Of the README's list, without what is said beside them."""
+    text = (ROOT / "README.md").read_text().split("### The command line")[1].split("### Cards")[0]
+    lines = [line[4:] for line in text.splitlines() if line.startswith("    adzer ")]
+    return [re.split(r"\s{3,}", line)[0] for line in lines]
+
+
+def test_every_command_of_the_readme_runs_as_written_from_an_empty_folder(tmp_path, monkeypatch):
+    from adzer import cli  # noqa: F401 - it registers the commands
+
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))
+    commands = _commands()
+    assert len(commands) > 30
+    for line in commands:
+        done = CliRunner().invoke(app, shlex.split(line)[1:])
+        fine = (0, 1) if line.startswith(STOPS) else (0,)
+        assert done.exit_code in fine and (done.exception is None or isinstance(done.exception, SystemExit)), (line, done.output, done.exception)
+        if "--json" in line:
+            assert json.loads(done.stdout)["version"] == 1
+    for name in ("master.mp4", "upright.mp4", "slow.mp4", "view.mp4", "mill.adzer", "my-log.toml", "masters"):
+        assert (tmp_path / name).exists(), name
+
+
+def test_the_examples_of_the_python_page_run(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    text = (ROOT / "docs" / "python.md").read_text()
+    space: dict[str, object] = {}
+    for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
+        exec(compile(block, "docs/python.md", "exec"), space)
+    assert space["report"].passed and (tmp_path / "mill.mp4").exists() and space["luma"].shape == (360, 480)
+
+
+@pytest.mark.parametrize("name", ["read", "play", "squeeze", "follow", "convert", "relink", "render", "log"])
+def test_the_json_page_names_what_there_is(name):
+    page = (ROOT / "docs" / "json.md").read_text()
+    assert re.search(rf"^\| .*`{name}`", page, re.MULTILINE)

@@ -23,7 +23,7 @@ from adzer.desk.logview import LogModel
 from adzer.desk.palette import Action, Keys, Words
 from adzer.desk.theme import DAY, MAT, draw_mark
 from adzer.desk.widgets.picture import PictureView, to_qimage
-from adzer.desk.widgets.plots import Bars, CurvePlot, Histogram, Outline, ScaleFigure, Table, Trace, Waveform
+from adzer.desk.widgets.plots import Bars, CurvePlot, Frames, Histogram, Leaving, Outline, ScaleFigure, Table, Trace, Waveform
 from adzer.desk.widgets.questions import Choice, Number, Pick, Question
 from adzer.desk.widgets.rule import Rule
 
@@ -248,3 +248,18 @@ def test_the_log_speaks_of_changes_in_words_and_units_and_goes_along_as_a_table(
     model.set_rows(rows)
     assert model.rowCount() == 2 and model.data(model.index(0, 4)) == "squeeze: 1× → 1.6×"
     assert model.headerData(0, Qt.Orientation.Horizontal) == "when"
+
+
+def test_deliveries_are_drawn_to_one_scale_with_what_the_picture_fills():
+    plot = Frames("f")
+    plot.resize(800, 170)
+    plot.show_leaving([
+        Leaving("wide", (1600, 900), (1.0, 0.5), ("1600×900",)), Leaving("upright", (400, 800), (1.0, 1.0), ("400×800",)),
+    ])  # fmt: skip
+    image = plot.grab().toImage()
+    line = [image.pixelColor(x, 25 + 10 + 20).name() for x in range(800)]
+    quiet = DAY.quiet.name()
+    wide = [x for x, name in enumerate(line[:400]) if name == quiet]
+    tall = [x for x, name in enumerate(line[400:]) if name == quiet]
+    assert not [x for x in wide if image.pixelColor(x, 25 + 10 + 3).name() == quiet]  # bars above what fills half of it
+    assert len(wide) / len(tall) == pytest.approx(4, rel=0.1)

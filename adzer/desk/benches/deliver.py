@@ -5,14 +5,14 @@ from __future__ import annotations
 from PySide6.QtWidgets import QFileDialog, QPushButton, QVBoxLayout, QWidget
 
 from ...core import cards
-from ...core.deliver.advise import estimate, size_text, time_text
+from ...core.deliver.advise import estimate, players, size_text, time_text
 from ...core.deliver.step import RASTERS
 from ...core.errors import UnreadableError
 from ...core.finding import Level
 from ...core.job import Shot
 from ...core.read.advise import rate_text
 from ...core.route import Walk
-from ..widgets.plots import Bars, Table
+from ..widgets.plots import Frames, Leaving
 from ..widgets.questions import Choice, Pick, Question, act
 from .base import StageBench
 
@@ -53,10 +53,8 @@ class DeliverBench(StageBench):
         self.exact.chosen.connect(lambda v: self.desk.answer("deliver", exact=v))
         self.raster_card = Question("What raster is worth it?", self.raster, self.exact)
         self.questions = [self.where_card, self.raster_card, self.size_card, self.why_card, self.queue_card]
-        self.table = Table("What leaves", (0.24, 0.26, 0.5), 4)
-        self.sizes = Bars("Size, MB", 2)
-        self.times = Bars("Time to make, s", 2, digits=0)
-        self.instruments = [self.table, self.sizes, self.times]
+        self.frames = Frames("What leaves, to scale", 5)
+        self.instruments = [self.frames]
 
     def _toggle(self, name: str) -> None:
         shot = self.desk.shot
@@ -86,23 +84,29 @@ class DeliverBench(StageBench):
         known = {t.card: t for t in shot.trials}
         frames = walked["shape"].after.frames or shot.frames
         frames = round(frames * shot.frames / max(shot.facts.frames, 1))
-        lines, rows, sizes, times = [], [], [], []
+        lines, leaving = [], []
         for name in chosen:
             card = cards.delivery(name)
-            after = self.desk.walk(shot, name)["deliver"].after
-            rows.append((card.title, f"{after.raster[0]}×{after.raster[1]} · {rate_text(after.rate)}",
-                         f"{card.codec}, {card.bits}-bit {card.chroma}, {card.audio.split('_')[0]} sound, .{card.container}"))  # fmt: skip
+            there = self.desk.walk(shot, name)
+            after = there["deliver"].after
+            words = [f"{after.raster[0]}×{after.raster[1]} · {rate_text(after.rate)} · {card.codec}, {card.bits}-bit {card.chroma}"]
             if name in known:
                 trial = known[name]
                 size, seconds = estimate(trial, frames)
                 lines.append(
                     f"{card.title}: about {size_text(size)}, {time_text(seconds)} ({trial.frames / trial.seconds:.1f} frames a second)."
                 )
-                sizes.append((card.title, size / 1e6))
-                times.append((card.title, seconds))
-        self.table.show_rows(rows, f"{frames} frames each")
-        self.sizes.show_bars(sizes, "estimated" if sizes else "")
-        self.times.show_bars(times, "estimated" if times else "")
+                lasts = frames / float(after.rate or 25)
+                words.append(f"{size * 8 / lasts / 1e6:.2g} Mbit/s · {size_text(size)} · {time_text(seconds)} to make")
+            else:
+                words.append("not measured yet")
+            words.append(f"{there['shape'].after.detail or 1.0:.2f} recorded pixels in each")
+            plays, _ = players(shot.facts, card, after)
+            words.append(f"plays on: {', '.join(plays)}" if plays else "no usual player decodes it")
+            fitted = getattr(there["shape"].result.adds, "fitted", None)
+            filled = tuple(p / f for p, f in zip(fitted.picture, fitted.raster, strict=True)) if fitted else (1.0, 1.0)
+            leaving.append(Leaving(card.title, after.raster, (float(filled[0]), float(filled[1])), tuple(words)))
+        self.frames.show_leaving(leaving, f"{frames} frames each")
         missing = [c for c in chosen if c not in known]
         if not self.desk.worker.busy:
             self.measure.setText("Measure one second of this shot" if missing or not chosen else "Measure again")

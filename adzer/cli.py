@@ -58,7 +58,7 @@ def demo(
 
         shoot_desk(screens, say)
         return
-    _desk(demo_job())
+    _desk(demo_job(look=False))
 
 
 @app.command("open", help="Open the desk with a job, made new if it is not there.\n\nExample: adzer open mill.adzer")

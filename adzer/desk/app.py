@@ -45,7 +45,7 @@ class Desktop:
         """The start page."""
         self.start = StartPage()
         self.start.wanted.connect(self._wanted)
-        self.start.demo.connect(lambda: self._wanted(str(demo_job())))
+        self.start.demo.connect(lambda: self._wanted(str(demo_job(look=False))))
         self.start.show()
 
     def open(self, path: Path) -> Window:
@@ -60,6 +60,7 @@ class Desktop:
         window.wanted.connect(self._wanted)
         self.windows = [w for w in self.windows if w.isVisible()] + [window]
         window.show()
+        window.reading.look_at_the_rest()
         if self.start is not None:
             self.start.close()
             self.start = None

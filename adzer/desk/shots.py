@@ -5,6 +5,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 import tempfile
 import time
@@ -21,6 +22,7 @@ from ..core.shape.path import Key, ViewPath
 from ..core.sim.demo import demo_job
 from .app import application
 from .model import Desk
+from .startview import StartPage
 from .window import Window
 
 
@@ -46,6 +48,7 @@ class Camera:
         self.folder, self.say = folder, say
         folder.mkdir(parents=True, exist_ok=True)
         self.home = tempfile.TemporaryDirectory(prefix="adzer-shots-")
+        os.environ["XDG_DATA_HOME"] = str(Path(self.home.name) / "data")  # what is photographed is no job of the person's
         application()
         self.desk = Desk(Job.open(demo_job(Path(self.home.name))))
         self.window = Window(self.desk)
@@ -56,6 +59,17 @@ class Camera:
         path = self.folder / f"{name}.png"
         self.window.grab().save(str(path))
         self.say(f"wrote {path}")
+
+    def start_page(self) -> None:
+        """With the demo job as it is remembered."""
+        self.window._remember()
+        page = StartPage()
+        page.show()
+        _spin(0.3)
+        path = self.folder / "start.png"
+        page.grab().save(str(path))
+        self.say(f"wrote {path}")
+        page.close()
 
     def close(self) -> None:
         self.window.close()
@@ -157,6 +171,7 @@ def shoot_desk(folder: Path, say: Callable[[str], None]) -> None:
     camera = Camera(folder, say)
     try:
         camera.tour()
+        camera.start_page()
     finally:
         camera.close()
 

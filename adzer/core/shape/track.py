@@ -18,8 +18,6 @@ from dataclasses import dataclass, replace
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter, uniform_filter
-from scipy.signal import oaconvolve
 
 from ..errors import AdzerError
 from .sphere import Array, Equirect, Round, Straight, direction, heading_tilt, rotation
@@ -230,6 +228,11 @@ def bilinear(planes: Sequence[NDArray[np.generic]], x: Array, y: Array, wraps: b
 
 def _features(seen: Array) -> Array:
     """(3 + EDGES, n, n): luma and colours about their mean by luma's spread, and how strongly edges run each way."""
+    from scipy.ndimage import (  # here, as they load slowly and the window opens without them
+        gaussian_filter,
+        uniform_filter,
+    )
+
     luma, wide = seen[0], seen.shape[1] > SIDE
     spread = max(float(luma.std()), 1e-3)
     gy, gx = np.gradient(gaussian_filter(luma, 0.7))
@@ -279,6 +282,8 @@ def _answer(f: Follower, spectra: Spectra) -> Array:
 
 def _mask(seen: Array, cells: tuple[int, int]) -> Array:
     """0–1: what belongs to the thing, by its colours against those around it (Bayes over coarse histograms), in its box."""
+    from scipy.ndimage import gaussian_filter
+
     wide, high = cells
     ax, ay = np.abs(_AWAY + 0.5) / (wide / 2), np.abs(_AWAY + 0.5) / (high / 2)
     inside = np.maximum(ax[None], ay[:, None])
@@ -429,6 +434,8 @@ def _best(f: Follower, planes: Planes, centre: Array, scales: tuple[float, ...],
 
 def _candidates(f: Follower, planes: Planes, centre: Array) -> list[Array]:
     """Where in a view ``WIDE`` times as wide the filters answer best; each is yet to be looked at."""
+    from scipy.signal import oaconvolve
+
     half, side = _half(f.bounds) * WIDE, SIDE * WIDE
     features = _features(_seen(f.source, planes, centre, half, side))
     taps = np.fft.irfft2(0.5 * f.first + 0.5 * f.now, s=(SIDE, SIDE))

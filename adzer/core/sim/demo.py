@@ -48,10 +48,12 @@ def unpack(target: Path) -> list[Path]:
     return made
 
 
-def demo_job(target: Path | None = None) -> Path:
-    """The demo job, made with its clips the first time, opened as it was left ever after. Returns its path."""
-    from ..intake import read_file
+def demo_job(target: Path | None = None, look: bool = True) -> Path:
+    """The demo job, made with its clips the first time, opened as it was left ever after. Returns its path. ``look``: at
+    the footage, too; a window does that after it is shown."""
+    from ..intake import look_at
     from ..job import Job
+    from ..media import probe
     from ..route import Route
 
     target = target or folder()
@@ -64,7 +66,8 @@ def demo_job(target: Path | None = None) -> Path:
         old.unlink()
     with Job.create(made, "Gallowdrove Mill") as job:
         for (title, kind, _, _), clip in zip(SHOTS, clips, strict=True):
-            facts, seen = read_file(clip)
+            facts = probe.probe(clip)
+            seen = look_at(facts, Route()) if look else None
             route = Route().with_("deliver", cards=["web-wide", "native-wide"])
             if kind == "scope-lens":
                 route = route.with_("shape", squeeze="8/5", shape="239/100")

@@ -23,7 +23,18 @@ from adzer.desk.logview import LogModel
 from adzer.desk.palette import Action, Keys, Words
 from adzer.desk.theme import DAY, MAT, draw_mark
 from adzer.desk.widgets.picture import PictureView, to_qimage
-from adzer.desk.widgets.plots import Bars, CurvePlot, Frames, Histogram, Leaving, Outline, ScaleFigure, Table, Trace, Waveform
+from adzer.desk.widgets.plots import (
+    Bars,
+    CurvePlot,
+    Frames,
+    Histogram,
+    Leaving,
+    Outline,
+    ScaleFigure,
+    Table,
+    Trace,
+    Waveform,
+)
 from adzer.desk.widgets.questions import Choice, Number, Pick, Question
 from adzer.desk.widgets.rule import Rule
 

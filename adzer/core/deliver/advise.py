@@ -4,11 +4,6 @@ from __future__ import annotations
 
 import msgspec
 
-from .. import cards
-from ..media.probe import FileFacts
-from ..picture import Picture
-from ..read.play import judge
-
 
 class Trial(msgspec.Struct, frozen=True):
     """One rendered piece of a shot: ``frames`` took ``seconds`` and ``size`` bytes; one picture of ``raster``."""
@@ -24,17 +19,6 @@ def estimate(trial: Trial, frames: int) -> tuple[float, float]:
     """(bytes, seconds) for ``frames`` frames at the trial's rate."""
     share = frames / max(trial.frames, 1)
     return trial.size * share, trial.seconds * share
-
-
-def players(facts: FileFacts, card: cards.DeliveryCard, delivered: Picture) -> tuple[list[str], list[str]]:
-    """Which kinds of players decode a delivery in hardware, and which do not: names of player cards."""
-    made = msgspec.structs.replace(
-        facts, codec={"h265": "hevc"}.get(card.encoder, card.encoder), bits=card.bits, chroma=card.chroma, rgb=False,
-        raster=delivered.raster, rate=delivered.rate or facts.rate,
-    )  # fmt: skip
-    names = list(cards.paths("players"))
-    plays = [n for n in names if judge(made, cards.find("players", n, cards.PlayerCard)) is None]
-    return plays, [n for n in names if n not in plays]
 
 
 def size_text(count: float) -> str:

@@ -5,11 +5,14 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 
-from ..cards import PlayerCard
+import msgspec
+
+from ..cards import DeliveryCard, PlayerCard, find, paths
 from ..errors import Cancelled
 from ..media.decode import Reader
 from ..media.encode import ENCODERS
 from ..media.probe import FileFacts
+from ..picture import Picture
 from .seen import Play
 
 CODECS = {
@@ -75,3 +78,14 @@ def judge(facts: FileFacts, card: PlayerCard) -> str | None:
         reasons.append(why)
     fewest = min(len(r) for r in reasons)
     return "; ".join(next(r for r in reasons if len(r) == fewest))
+
+
+def players(facts: FileFacts, card: DeliveryCard, delivered: Picture) -> tuple[list[str], list[str]]:
+    """Which kinds of players decode a delivery in hardware, and which do not: names of player cards."""
+    made = msgspec.structs.replace(
+        facts, codec={"h265": "hevc"}.get(card.encoder, card.encoder), bits=card.bits, chroma=card.chroma, rgb=False,
+        raster=delivered.raster, rate=delivered.rate or facts.rate,
+    )  # fmt: skip
+    names = list(paths("players"))
+    plays = [n for n in names if judge(made, find("players", n, PlayerCard)) is None]
+    return plays, [n for n in names if n not in plays]

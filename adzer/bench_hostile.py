@@ -392,7 +392,7 @@ def keys(window: Any, count: int, seed: int = SEED, most: float = 900.0) -> list
     finally:
         sys.excepthook = hook
         waiting.stop()
-        window.desk.queue.stop()  # what was queued by chance: closing would ask
+        window._keep_rendering = lambda: False  # what was queued by chance is stopped: nobody is there to be asked
         for name, function in asked.items():
             setattr(QFileDialog, name, function)
     return faults

@@ -411,7 +411,7 @@ def _sure(relative: Array, like: Array) -> Array:
 
 def _best(f: Follower, planes: Planes, centre: Array, scales: tuple[float, ...], most: int) -> Found | None:
     """The likeliest place about ``centre``: peaks of the filters, weighed by what lies there."""
-    best: tuple[float, float, Array, float] | None = None
+    best: tuple[float, float, Array] | None = None
     for scale in scales:
         half = _half(f.bounds, scale)
         features = _features(_seen(f.source, planes, centre, half))
@@ -423,10 +423,10 @@ def _best(f: Follower, planes: Planes, centre: Array, scales: tuple[float, ...],
         for (x, y, top), r in zip(peaks, relative, strict=True):
             worth = top * max(0.05, float(r) - 0.3) * (1.0 if scale == 1.0 else PENALTY)
             if best is None or worth > best[0]:
-                best = (worth, scale, _aside(centre, x, y, half), top)
+                best = (worth, scale, _aside(centre, x, y, half))
     if best is None:
         return None
-    _, scale, at, _ = best
+    _, scale, at = best
     features = _features(_seen(f.source, planes, at, _half(f.bounds, scale)))
     relative, like = f.looks.like(_look(features, f.mask, f.cells)[None])
     return Found(at, scale, float(_sure(relative, like)[0]), float(like[0]))

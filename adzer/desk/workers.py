@@ -131,7 +131,11 @@ class QueueRunner(QObject):
         QProcess.startDetached(sys.executable, ["-m", "adzer.core.queue", str(job)])
 
     def stop(self) -> None:
-        """Ends the process; finished segments stay, and the next start goes on from them."""
-        if self._process is not None:
-            self._process.kill()
-            self._process.waitForFinished(3000)
+        """Ends the process for good, which is not told as its end: the desk would start it again for what still waits.
+        Finished segments stay, and the next start goes on from them."""
+        process, self._process = self._process, None
+        if process is not None:
+            process.readyReadStandardOutput.disconnect(self._read)
+            process.finished.disconnect(self._finished)
+            process.kill()
+            process.waitForFinished(3000)

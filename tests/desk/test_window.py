@@ -387,3 +387,15 @@ def test_keys_clicks_and_values_at_random_do_no_harm(window):
 
     assert keys(window, 500, seed=11, most=60.0) == []
     assert window.desk.job.shots()
+
+
+def test_a_closed_window_leaves_no_queue_behind_though_slips_wait(window):
+    desk = window.desk
+    desk.answer("read", curve="fen-log")
+    desk.enqueue()  # two deliveries, of which one waits
+    assert desk.queue.running and len(desk.open_slips(desk.shot)) == 2
+    window._keep_rendering = lambda: False
+    window.close()
+    assert not desk.queue.running
+    wait(lambda: False, 0.5, settle=0)  # nothing starts it again, and nothing asks a closed job
+    assert not desk.queue.running

@@ -45,19 +45,19 @@ class Desktop:
         """The start page."""
         self.start = StartPage()
         self.start.wanted.connect(self._wanted)
+        self.start.begun.connect(self._begun)
         self.start.demo.connect(lambda: self._wanted(str(demo_job(look=False))))
         self.start.show()
 
     def open(self, path: Path) -> Window:
-        """A job in a window of its own, made if it is not there. AdzerError if it is no job."""
+        """A job in a window of its own. AdzerError if it is no job, or is not there."""
         for window in self.windows:
             if window.isVisible() and window.desk.job.path == path.absolute():
                 window.activateWindow()
                 return window
-        if not path.exists():
-            Job.create(path, path.stem).close()
         window = Window(Desk(Job.open(path.absolute())))
         window.wanted.connect(self._wanted)
+        window.begun.connect(self._begun)
         self.windows = [w for w in self.windows if w.isVisible()] + [window]
         window.show()
         window.reading.look_at_the_rest()
@@ -71,6 +71,16 @@ class Desktop:
             self.open(Path(path))
         except AdzerError as error:
             self._say(str(error))
+
+    def _begun(self, path: str) -> None:
+        """A new job, or the one that lies there already: it is never overwritten."""
+        try:
+            if not Path(path).exists():
+                Job.create(Path(path), Path(path).stem).close()
+        except AdzerError as error:
+            self._say(str(error))
+        else:
+            self._wanted(path)
 
     def _say(self, text: str) -> None:
         shown = [w for w in self.windows if w.isVisible()]

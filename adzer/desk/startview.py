@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
@@ -95,9 +94,10 @@ class JobRow(QWidget):
 
 
 class StartPage(QWidget):
-    """``wanted`` with a job's path; ``demo`` for the demo job."""
+    """``wanted`` with a job's path, ``begun`` with a new one's; ``demo`` for the demo job."""
 
     wanted = Signal(str)
+    begun = Signal(str)
     demo = Signal()
 
     def __init__(self) -> None:
@@ -160,15 +160,13 @@ class StartPage(QWidget):
         self.setStyleSheet(style_sheet())
         (self.rows[0] if self.rows else begin).setFocus()
 
-    def _ask(self, how: Callable[[QWidget], Path | None]) -> None:
-        if (path := how(self)) is not None:
-            self.wanted.emit(str(path))
-
     def new(self) -> None:
-        self._ask(ask_new)
+        if (path := ask_new(self)) is not None:
+            self.begun.emit(str(path))
 
     def open(self) -> None:
-        self._ask(ask_open)
+        if (path := ask_open(self)) is not None:
+            self.wanted.emit(str(path))
 
     def say(self, text: str) -> None:
         self.say_line.setText(text)

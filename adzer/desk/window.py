@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal, SignalInstance
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -50,9 +51,11 @@ from .widgets.picture import to_qimage
 
 
 class Window(QMainWindow):
-    """Everything in one window; keys work wherever no text is being typed. ``wanted``: the path of another job."""
+    """Everything in one window; keys work wherever no text is being typed. ``wanted``: the path of another job,
+    ``begun``: of a new one."""
 
     wanted = Signal(str)
+    begun = Signal(str)
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
@@ -206,8 +209,8 @@ class Window(QMainWindow):
             Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
             Action("give the job this shot's frame rate", (), every, desk.take_rate),
             Action("take this job on, which somebody else made", (), every, desk.take_on),
-            Action("new job", ("Ctrl+N",), every, lambda: self._other(ask_new), "^N"),
-            Action("open a job", ("Ctrl+O",), every, lambda: self._other(ask_open), "^O"),
+            Action("new job", ("Ctrl+N",), every, lambda: self._other(ask_new, self.begun), "^N"),
+            Action("open a job", ("Ctrl+O",), every, lambda: self._other(ask_open, self.wanted), "^O"),
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
             Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
             Action("go to the Board", ("F2",), every, lambda: self.go("Board")),
@@ -422,10 +425,10 @@ class Window(QMainWindow):
         if paths:
             self.reading.add(paths)
 
-    def _other(self, ask: Callable[[QWidget], Path | None]) -> None:
+    def _other(self, ask: Callable[[QWidget], Path | None], tell: SignalInstance) -> None:
         """Another job, in a window of its own."""
         if (path := ask(self)) is not None:
-            self.wanted.emit(str(path))
+            tell.emit(str(path))
 
     def _remember(self) -> None:
         """For the start page: what waits in the job, and its first picture as it was shown last."""
@@ -436,8 +439,9 @@ class Window(QMainWindow):
         first = self.thumbs.held(desk.shots[0]) if desk.shots else None
         if first is not None:
             target = recent.picture(str(desk.job.path))
-            target.parent.mkdir(parents=True, exist_ok=True)
-            first.save(str(target))
+            with contextlib.suppress(OSError):  # a full disk costs the picture, not the closing
+                target.parent.mkdir(parents=True, exist_ok=True)
+                first.save(str(target))
 
     # --- the window system -----------------------------------------------------------------------------------------
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

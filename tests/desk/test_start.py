@@ -45,15 +45,19 @@ def test_a_closed_job_stands_first_on_the_start_page_with_its_picture_and_opens_
 def test_new_and_other_jobs_open_in_windows_of_their_own_and_what_is_no_job_is_said(window, tmp_path, monkeypatch):
     desktop = Desktop()
     window.wanted.connect(desktop._wanted)
+    window.begun.connect(desktop._begun)
     desktop.windows.append(window)
     monkeypatch.setattr(startview.QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "mill"), ""))
     QTest.keyClick(window, Qt.Key.Key_N, Qt.KeyboardModifier.ControlModifier)
     assert [w.desk.job.path.name for w in desktop.windows][1:] == ["mill.adzer"] and (tmp_path / "mill.adzer").exists()
     (tmp_path / "no.adzer").write_text("nothing")
     monkeypatch.setattr(startview.QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "no.adzer"), ""))
-    window._other(startview.ask_open)
+    window._other(startview.ask_open, window.wanted)
     said = [w.note.text() for w in desktop.windows]
     assert len(desktop.windows) == 2 and any("no.adzer" in text for text in said)
+    window.wanted.emit(str(tmp_path / "gone.adzer"))  # as of a disk that is not plugged in
+    assert not (tmp_path / "gone.adzer").exists() and len(desktop.windows) == 2
+    assert any("gone.adzer is not there" in w.note.text() for w in desktop.windows)
     desktop.windows[1].close()
     page = StartPage()
     assert page.rows and page.rows[0].row.waits == "no recordings yet"

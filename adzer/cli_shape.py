@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated, Any, Literal, Optional
 
@@ -170,6 +172,7 @@ def follow(
     from .core.intake import read_file
     from .core.media.decode import Reader, upright
     from .core.read.step import turn_of
+    from .core.render import Progress
     from .core.route import Route, walk
     from .core.shape import track
     from .core.shape.view import followed_over
@@ -192,9 +195,15 @@ def follow(
     if w <= 0 or h <= 0 or x < 0 or y < 0 or x + w > wide or y + h > high:
         raise AdzerError(f'--box "{box}" does not lie within the recording, {wide}×{high}.')
     turn = turn_of(facts, walked.route.read)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
-        frames = ((f.number, upright(f, turn)) for f in reader.frames(frame, last + 1))
-        _, points = track.through(source.marked(x, y, w, h), frames)
+    with Reader(facts.source, print_=facts.fingerprint) as reader, progress(file.name) as show:
+
+        def frames() -> Iterator[tuple[int, track.Planes]]:
+            begun = time.monotonic()
+            for n, f in enumerate(reader.frames(frame, last + 1)):
+                show(Progress("following", n, last + 1 - frame, n / max(time.monotonic() - begun, 1e-6)))
+                yield f.number, upright(f, turn)
+
+        _, points = track.through(source.marked(x, y, w, h), frames())
     rows: list[dict[str, Any]] = [
         {
             "frame": p.frame,

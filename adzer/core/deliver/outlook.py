@@ -25,8 +25,8 @@ class Disk:
 
 @dataclass(frozen=True)
 class Outlook:
-    """Of what is waiting or rendering. ``unknown``: slips of whose kind nothing was measured or rendered yet; they are in
-    none of the sums."""
+    """Of what is waiting or rendering. ``unknown``: slips of whose kind it was not measured yet how long a frame takes, or how
+    large it is; that is not in the sums."""
 
     seconds: float
     size: float
@@ -35,16 +35,16 @@ class Outlook:
 
 
 def outlook(slips: Iterable[Slip], trials: Mapping[tuple[int, str], Trial]) -> Outlook:
-    """``trials``: one measured second of (shot, delivery card). A slip goes by its own progress, else by its trial, else by
-    what others of the same card in this queue came to, a frame."""
+    """``trials``: one measured second of (shot, delivery card). Its time goes by its own progress, else by its trial, else by
+    others of the same card that render; its size by its trial, else by what others of the card came to, a frame."""
     slips = list(slips)
-    paces: dict[str, tuple[float, float]] = {}  # card → seconds and bytes a frame
+    paces: dict[str, float] = {}  # card → seconds a frame
+    weights: dict[str, float] = {}  # card → bytes a frame
     for s in slips:
-        if s.state == "rendering" and s.progress and s.progress.get("rate") and s.done:
-            paces[s.order.card_name] = (1 / float(s.progress["rate"]), float(s.progress["size"]) / s.done)
-    for s in slips:
-        if s.state == "done" and s.report and s.total and s.order.card_name in paces:
-            paces[s.order.card_name] = (paces[s.order.card_name][0], float(s.report["size"]) / s.total)
+        if s.state == "rendering" and s.progress and s.progress.get("rate"):
+            paces[s.order.card_name] = 1 / float(s.progress["rate"])
+        if s.state == "done" and s.report and s.total:
+            weights[s.order.card_name] = float(s.report["size"]) / s.total
     seconds = size = 0.0
     unknown, needs = 0, dict[Path, float]()
     for s in slips:
@@ -52,20 +52,17 @@ def outlook(slips: Iterable[Slip], trials: Mapping[tuple[int, str], Trial]) -> O
             continue
         trial = trials.get((s.shot_id, s.order.card_name))
         left = max(s.total - s.done, 0)
-        if s.state == "rendering" and s.order.card_name in paces:
-            pace = paces[s.order.card_name]
-        elif trial is not None and trial.frames:
-            pace = (trial.seconds / trial.frames, trial.size / trial.frames)
-        elif s.order.card_name in paces:
-            pace = paces[s.order.card_name]
-        else:
-            unknown += 1
-            continue
-        seconds += pace[0] * left
-        size += pace[1] * left
-        folder = Path(s.order.out).parent
-        # While segments are joined, the whole of it lies on the disk twice.
-        needs[folder] = needs.get(folder, 0.0) + pace[1] * (left + (s.total if s.state == "rendering" else 0))
+        measured = (trial.seconds / trial.frames, trial.size / trial.frames) if trial and trial.frames else (None, None)
+        own = paces.get(s.order.card_name) if s.state == "rendering" else None
+        pace = own or measured[0] or paces.get(s.order.card_name)
+        weight = measured[1] or weights.get(s.order.card_name)  # its own segments count only when they are finished
+        seconds += (pace or 0.0) * left
+        size += (weight or 0.0) * left
+        unknown += pace is None or weight is None
+        if weight is not None:
+            folder = Path(s.order.out).parent
+            # While segments are joined, the whole of it lies on the disk twice.
+            needs[folder] = needs.get(folder, 0.0) + weight * (left + (s.total if s.state == "rendering" else 0))
     by_disk: dict[int, Disk] = {}
     for folder, wanted in needs.items():
         there = next((p for p in (folder, *folder.parents) if p.exists()), None)

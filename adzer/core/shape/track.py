@@ -30,6 +30,7 @@ LOST = 0.3  # sure at or below which nobody should believe the place
 BACK = 0.95  # sure that a place must be for what was hidden to be taken as back
 KEPT = 16, 120  # looks of the thing, and of what is around it, that are remembered
 SCALES = (1.04, 1 / 1.04)  # other sizes, tried in turn
+AGAIN = (1.0, 0.88, 1.14)  # sizes at which what was hidden may come back
 PENALTY = 0.97  # another size must be clearly better
 WIDE = 4  # times as wide a view is searched while the thing is hidden
 LOOKS = 6  # places in it that are looked at
@@ -469,14 +470,14 @@ def step(f: Follower, planes: Planes, frame: int) -> tuple[Follower, Point]:
         found = _best(f, planes, expected, (1.0, SCALES[frame % 2]), 3)
     else:
         spots = [d for spot in _spots(f, expected) for d in _candidates(f, planes, spot)]
-        tries = [b for d in spots if (b := _best(f, planes, d, (1.0,), 1)) is not None]
+        tries = [b for d in spots if (b := _best(f, planes, d, AGAIN, 1)) is not None]
         found = max(tries, key=lambda b: b.sure, default=None)
     needed = LOST if f.hidden == 0 else BACK
     if found is None or found.sure <= needed:
         lost = replace(f, hidden=f.hidden + 1)
         here = replace(f, at=expected)
         return lost, here.point(frame, min(0.9 * LOST, found.sure if found else 0.0))
-    scale = 1 + 0.6 * (found.scale - 1)
+    scale = 1 + 0.6 * (found.scale - 1) if f.hidden == 0 else found.scale
     bounds = (f.bounds[0] * scale, f.bounds[1] * scale)
     drift = f.drift + 0.4 * ((found.at - f.at) - f.drift) if f.hidden == 0 else np.zeros(3)
     now = replace(f, at=found.at, drift=drift, bounds=bounds, hidden=0)

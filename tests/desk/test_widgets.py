@@ -274,3 +274,28 @@ def test_deliveries_are_drawn_to_one_scale_with_what_the_picture_fills():
     tall = [x for x, name in enumerate(line[400:]) if name == quiet]
     assert not [x for x in wide if image.pixelColor(x, 25 + 10 + 3).name() == quiet]  # bars above what fills half of it
     assert len(wide) / len(tall) == pytest.approx(4, rel=0.1)
+
+
+def test_a_settled_question_folds_to_its_answer_unless_it_is_in_hand_and_opens_on_a_click(qtbot):
+    field = Number(1.0, 0.1, 0.0, 9.0)
+    card = Question("What is it?", field)
+    qtbot.addWidget(card)
+    card.resize(300, 120)
+    card.show()
+    qtbot.waitExposed(card)
+    card.settle("a <log>, declared")
+    assert card.folded and not field.isVisible() and "a &lt;log&gt;, declared" in card._head.text()
+    QTest.mouseClick(card, Qt.MouseButton.LeftButton, pos=card._head.geometry().center())
+    assert not card.folded and field.isVisible()
+    QTest.mouseClick(card, Qt.MouseButton.LeftButton, pos=card._head.geometry().center())
+    assert card.folded
+    card.settle("")
+    assert not card.folded and field.isVisible()
+    card.activateWindow()
+    field.setFocus()
+    qtbot.waitUntil(field.hasFocus)
+    card.settle("one")
+    assert not card.folded and field.isVisible()
+    field.clearFocus()
+    card.settle("one")
+    assert card.folded

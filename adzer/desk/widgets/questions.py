@@ -9,6 +9,7 @@ from typing import Any
 from PySide6.QtCore import QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import (
+    QApplication,
     QButtonGroup,
     QComboBox,
     QHBoxLayout,
@@ -226,7 +227,9 @@ class Question(QWidget):
 
     @property
     def folded(self) -> bool:
-        return bool(self._short) and not self._opened
+        held = QApplication.focusWidget()
+        in_hand = held is not None and self._body.isAncestorOf(held)  # nothing folds under somebody's fingers
+        return bool(self._short) and not self._opened and not in_hand
 
     def _fold(self) -> None:
         self._body.setVisible(not self.folded)

@@ -12,15 +12,30 @@ from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, Any, Literal, Optional
+from typing import Annotated, Any, Literal
 
 import typer
 
-from . import cli_job, cli_read, cli_shape, terminal  # noqa: F401 - they register their commands
+from . import cli_cards, cli_job, cli_read, cli_shape, terminal  # noqa: F401 - they register their commands
 from . import cli_options as options
 from .core import records
 from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
-from .terminal import Json, app, loaded, parse_size, print_json, progress, say, shot_named, sim_app
+from .terminal import (
+    JobFile,
+    Json,
+    OnlyShots,
+    Recording,
+    Recordings,
+    ShotName,
+    app,
+    loaded,
+    parse_size,
+    print_json,
+    progress,
+    say,
+    shot_named,
+    sim_app,
+)
 
 
 def _version(asked: bool) -> None:
@@ -49,7 +64,7 @@ def _all(
 
 @app.command(help="Open the desk with the demo job.\n\nExample: adzer demo")
 def demo(
-    screens: Annotated[Optional[Path], typer.Option(help="Write screenshots of the desk here, then quit.")] = None,  # noqa: UP045
+    screens: Annotated[Path | None, typer.Option(help="Write screenshots of the desk here, then quit.")] = None,
 ) -> None:
     from .core.sim.demo import demo_job
 
@@ -63,8 +78,8 @@ def demo(
 
 @app.command("open", help="Open the desk with a job, made new if it is not there.\n\nExample: adzer open mill.adzer")
 def open_(
-    job: Annotated[Optional[Path], typer.Argument(help="The job; the start page if left out.")] = None,  # noqa: UP045
-    rate: Annotated[str, typer.Option(help="A new job's frame rate, e.g. 25 or 24000/1001.")] = "25"
+    job: Annotated[Path | None, typer.Argument(help="The job; the start page if left out.")] = None,
+    rate: Annotated[str, typer.Option(help="A new job's frame rate, frames a second, 1 to 1000, e.g. 25 or 24000/1001.")] = "25"
 ) -> None:
     from .core.job import Job
 
@@ -103,7 +118,7 @@ def _desk(job: Path | None) -> None:
 @app.command(
     help="Say what a recording is, with the evidence and what is wrong.\n\nExample: adzer read clip.mov --json"
 )
-def read(files: list[Path], json_: Json = False) -> None:
+def read(files: Recordings, json_: Json = False) -> None:
     from .core.intake import read_file
     from .core.route import Route, walk
 
@@ -164,31 +179,37 @@ def _finding(f: Any) -> dict[str, Any]:
 @options.declares
 def convert(
     declared: dict[str, Any],
-    file: Path,
+    file: Recording,
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
-    squeeze: Annotated[Optional[str], typer.Option(help="How much the lens squeezes, e.g. 1.6 or 8/5.")] = None,  # noqa: UP045
+    squeeze: Annotated[str | None, typer.Option(help="How much the lens squeezes, 1/4 to 4, e.g. 1.6 or 8/5; 1 if left out.")] = None,
     school: Annotated[
         Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")
     ] = "shrink",
-    shape: Annotated[Optional[str], typer.Option(help="Delivered shape, e.g. 2.39 or 16:9.")] = None,  # noqa: UP045
-    hold: Annotated[Optional[Literal["native", "frame"]], typer.Option(help="Natively wide, or inside 16:9.")] = None,  # noqa: UP045
-    lens: Annotated[Optional[str], typer.Option(help="A lens card; `adzer cards lenses` lists them.")] = None,  # noqa: UP045
-    focus: Annotated[Optional[float], typer.Option(min=0.01, help="Metres at which the lens was focused.")] = None,  # noqa: UP045
+    shape: Annotated[str | None, typer.Option(help="Delivered shape, width to height, e.g. 2.39 or 16:9; the recording's if left out.")] = None,
+    hold: Annotated[Literal["native", "frame"] | None, typer.Option(help="Natively wide, or inside 16:9.")] = None,
+    lens: Annotated[str | None, typer.Option(help="A lens card; `adzer cards lenses` lists them.")] = None,
+    focus: Annotated[float | None, typer.Option(min=0.01, help="Metres at which the lens was focused; far away if left out.")] = None,
     enlarged: Annotated[float, typer.Option(min=1, max=8, help="Times over just filling the shape.")] = 1.0,
     moves: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
     ] = None,
-    speed: Annotated[Optional[str], typer.Option(help="Times as fast as recorded, e.g. 1/2.")] = None,  # noqa: UP045
-    exposure: Annotated[float, typer.Option(help="Stops.")] = 0.0,
+    speed: Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")] = None,
+    exposure: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops.")] = 0.0,
     whites: Annotated[
         Literal["let-go", "roll-off", "keep-hue", "keep-all"], typer.Option(help="What happens above white.")
     ] = "roll-off",
     ceiling: Annotated[Literal["100", "105", "109"], typer.Option(help="Percent that nothing delivered passes.")] = "100",
-    rate: Annotated[Optional[str], typer.Option(help="Make the frames even at this rate.")] = None,  # noqa: UP045
-    from_: Annotated[Optional[str], typer.Option("--from", help="In, a timecode.")] = None,  # noqa: UP045
-    to: Annotated[Optional[str], typer.Option("--to", help="Out (excluded), a timecode.")] = None,  # noqa: UP045
+    rate: Annotated[
+        str | None,
+        typer.Option(help="Make the frames even at this rate, frames a second, e.g. 25 or 24000/1001; as recorded if left out."),
+    ] = None,
+    from_: Annotated[
+        str | None,
+        typer.Option("--from", help="In, a timecode of the recording's own clock, HH:MM:SS:FF; its start if left out."),
+    ] = None,
+    to: Annotated[str | None, typer.Option("--to", help="Out (excluded), a timecode of the same clock; its end if left out.")] = None,
     json_: Json = False,
 ) -> None:
     from .core import cards
@@ -215,10 +236,8 @@ def convert(
     route = route.with_("read", **declared)
     start = 0 if from_ is None else _frame_at(facts, from_)
     stop = facts.frames if to is None else _frame_at(facts, to)
-    if not 0 <= start < stop <= facts.frames:
-        raise AdzerError(
-            f"{file}: from {from_ or 'the start'} to {to or 'the end'} is not a piece of its {facts.frames} frames."
-        )
+    if not start < stop:
+        raise AdzerError(f"{file}: from {from_ or 'its start'} to {to or 'its end'} there is nothing. Give --from before --to.")
     order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, seen)
     findings = options.told(walk(order.route, facts, seen, order.card).findings)
     with progress(file.name) as show:
@@ -244,17 +263,22 @@ def _frame_at(facts: Any, label: str) -> int:
 
     rate = facts.rate or Fraction(25)
     first = timecode.to_frames(facts.timecode, rate) if facts.timecode else 0
-    return timecode.to_frames(label, rate) - first
+    at = timecode.to_frames(label, rate) - first
+    if 0 <= at <= facts.frames:
+        return at
+    ends = [timecode.to_label(first + n, rate, timecode.is_drop(facts.timecode)) for n in (0, facts.frames)]
+    whose = "by its own timecode" if facts.timecode else "counted from its start, as it has no timecode"
+    raise AdzerError(f"{facts.path}: {label} lies outside it; it goes from {ends[0]} to {ends[1]} {whose}.")
 
 
 @app.command(
     help="Walk a shot's route: each stage's Picture before and after, and its findings.\n\nExample: adzer route mill.adzer 'sails, wide'"
 )
 def route(
-    job: Path,
-    shot: str,
-    card: Annotated[str | None, typer.Option(help="The delivery card to walk for.")] = None,
-    json_: Json = False,  # noqa: UP045
+    job: JobFile,
+    shot: ShotName,
+    card: Annotated[str | None, typer.Option(help="The delivery card to walk for; the shot's first if left out.")] = None,
+    json_: Json = False,
 ) -> None:
     from .core import cards
     from .core.intake import source_problem
@@ -296,10 +320,10 @@ def route(
     help="Render shots of a job, each as its chosen deliveries.\n\nExample: adzer render mill.adzer --card web-wide --out masters"
 )
 def render(
-    job: Path,
-    out: Annotated[Path, typer.Option(help="Output folder.")],
-    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
-    card: Annotated[Optional[list[str]], typer.Option(help="These deliveries instead of the chosen ones.")] = None,  # noqa: UP045
+    job: JobFile,
+    out: Annotated[Path, typer.Option(help="The folder that masters go to.")],
+    shot: OnlyShots = None,
+    card: Annotated[list[str] | None, typer.Option(help="These deliveries instead of the chosen ones.")] = None,
     json_: Json = False,
 ) -> None:
     from .core import cards, queue
@@ -357,75 +381,8 @@ def render(
     sys.exit(1 if stopped or any(s.state != "done" for s in made) else 0)
 
 
-@app.command(
-    "cards",
-    help="List the cards there are, or check one.\n\nExamples: adzer cards · adzer cards curves · adzer cards check my-log.toml",
-)
-def cards_(
-    kind: Annotated[
-        Optional[str],  # noqa: UP045
-        typer.Argument(help="curves, primaries, lenses, deliveries, copies or players; or: check"),
-    ] = None,
-    file: Annotated[Optional[Path], typer.Argument(help="With check: the card's file.")] = None,  # noqa: UP045
-    json_: Json = False,
-) -> None:
-    from .core import cards
-    from .core.colour import cards as colour_cards
-
-    if kind == "check":
-        if file is None:
-            raise AdzerError("Say which card: adzer cards check FILE")
-        what = cards.kind_of(file)
-        print(f"{file}: {colour_cards.check(what, file.stem, cards.read_card(file, what))}")
-        return
-    if kind is not None and kind not in cards.KINDS:
-        raise AdzerError(f"There is no kind {kind!r} of card. The kinds are {', '.join(cards.KINDS)}.")
-    listed = {k: cards.paths(k) for k in ([kind] if kind else cards.KINDS)}
-    if json_:
-        print_json(
-            {k: {n: records.to_plain(cards.read_card(p, k)) for n, p in found.items()} for k, found in listed.items()}
-        )
-        return
-    for k, found in listed.items():
-        print(k)
-        for name, path in found.items():
-            card = cards.read_card(path, k)
-            print(f"  {name:18} {colour_cards.check(k, name, card)}")
-
-
-@app.command(
-    help="Make a curve card from exposures of a still scene, a known number of stops apart, with a grey patch in it.\n\n"
-    "Example: adzer fit my-log.toml a.mov b.mov c.mov d.mov e.mov --stops=-2,-1,0,1,2 --grey 900,500,60,60"
-)
-def fit(
-    card: Annotated[Path, typer.Argument(help="The card to write; a file that is there is not replaced.")],
-    files: Annotated[list[Path], typer.Argument(help="The exposures, at least three; five, a stop apart, are best.")],
-    stops: Annotated[str, typer.Option(help="Of each file, in stops, 0 the one in which grey is right, e.g. --stops=-2,-1,0,1,2.")],
-    grey: Annotated[str, typer.Option(help="x,y,width,height of an 18 % grey patch, in recorded pixels.")],
-    title: Annotated[str, typer.Option(help="The curve's title; the file's name if left out.")] = "",
-    json_: Json = False,
-) -> None:
-    from .core.colour import exposures
-
-    made = exposures.card(files, stops, grey)
-    text = exposures.text(made, title or card.stem)
-    try:
-        with card.open("x", encoding="utf-8") as file:
-            file.write(text)
-    except FileExistsError:
-        raise AdzerError(f"{card} is there already; it is never overwritten. Give another name.") from None
-    except OSError as error:
-        raise AdzerError(f"{card} cannot be written ({error.strerror}).") from None
-    low, high = made.reach
-    if json_:
-        print_json({"card": str(card), "from_stops": round(low, 2), "to_stops": round(high, 2),
-                    "error_stops": round(made.doubt, 4)})  # fmt: skip
-    else:
-        print(f"{card}: {low:+.1f} to {high:+.1f} stops about middle grey, ± {made.doubt:.3f} stops from −5 to +3")
-
-
 @sim_app.command("demo", help="Shoot the committed demo clips again.\n\nExample: adzer sim demo")
-def sim_demo(into: Annotated[Optional[Path], typer.Option(help="Another folder than the shipped one.")] = None) -> None:  # noqa: UP045
+def sim_demo(into: Annotated[Path | None, typer.Option(help="Another folder than the shipped one.")] = None) -> None:
     from .core.sim import demo as world_demo
 
     for path in world_demo.rebuild(into or world_demo.CLIPS, _counter()):
@@ -435,12 +392,28 @@ def sim_demo(into: Annotated[Optional[Path], typer.Option(help="Another folder t
 @sim_app.command(
     "card", help="Write a card as it comes home, with everything odd on it.\n\nExample: adzer sim card /tmp/card"
 )
-def sim_card(folder: Path, frames: Annotated[int, typer.Option(min=6, max=2000)] = 12) -> None:
+def sim_card(
+    folder: Annotated[Path, typer.Argument(help="A new folder.")],
+    frames: Annotated[int, typer.Option(min=6, max=2000, help="Of each clip.")] = 12,
+) -> None:
     from .core.sim import card
 
     if folder.exists() and any(folder.iterdir()):
         raise AdzerError(f"{folder} is not empty; a card is written into a new folder.")
     print(card.make(folder, frames, _counter()))
+
+
+@sim_app.command("cameras", help="List the simulated cameras.\n\nExample: adzer sim cameras")
+def sim_cameras(json_: Json = False) -> None:
+    from .core.sim import camera as cameras
+
+    known = {name: cameras.load(name) for name in cameras.known()}
+    rows = [{"name": n, "raster": list(c.raster), "rate": str(c.rate)} for n, c in known.items()]
+    if json_:
+        print_json(rows, "cameras")
+        return
+    for row in rows:
+        print(f"{row['name']:12} {row['raster'][0]}×{row['raster'][1]}, {row['rate']} frames a second")
 
 
 @sim_app.command(
@@ -449,10 +422,10 @@ def sim_card(folder: Path, frames: Annotated[int, typer.Option(min=6, max=2000)]
     "Example: adzer sim shoot scope-lens --frames 50 --size 720x540 --out clip.mov",
 )
 def sim_shoot(
-    camera: str,
+    camera: Annotated[str, typer.Argument(help="The camera's name; `adzer sim cameras` lists them.")],
     out: Annotated[Path, typer.Option(help="The clip.")],
-    frames: Annotated[int, typer.Option(min=1, max=100_000)] = 50,
-    size: Annotated[Optional[str], typer.Option(help="Raster, e.g. 720x540.")] = None,  # noqa: UP045
+    frames: Annotated[int, typer.Option(min=1, max=100_000, help="How many.")] = 50,
+    size: Annotated[str | None, typer.Option(help="Raster in pixels, e.g. 720x540; the camera's own if left out.")] = None,
     samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
     stops: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops than it would be exposed.")] = 0.0,
 ) -> None:

@@ -5,14 +5,13 @@ from __future__ import annotations
 import fnmatch
 import json
 from fractions import Fraction
-from pathlib import Path
-from typing import Annotated, Any, Literal, Optional
+from typing import Annotated, Any, Literal
 
 import typer
 
 from .core import records
 from .core.errors import AdzerError
-from .terminal import Json, app, print_json, say
+from .terminal import JobFile, Json, ShotName, app, print_json, say
 
 Shots = Annotated[list[str], typer.Argument(help="Shots by name, number or pattern, e.g. 'sails*'.")]
 Camera = Annotated[str, typer.Option(help="Only shots of this camera.")]
@@ -33,7 +32,7 @@ def _fits(shot: Any, pattern: str) -> bool:
 
 @app.command(help="Make a new, empty job.\n\nExample: adzer new mill.adzer --rate 25")
 def new(
-    job: Path,
+    job: JobFile,
     name: Annotated[str, typer.Option(help="The job's name; the file's if left out.")] = "",
     rate: Annotated[str, typer.Option(help="Frames a second, 1 to 1000, e.g. 25 or 24000/1001.")] = "25",
 ) -> None:
@@ -50,7 +49,7 @@ def new(
 
 
 @app.command("shots", help="List a job's shots.\n\nExample: adzer shots mill.adzer --json")
-def shots_(job: Path, json_: Json = False) -> None:
+def shots_(job: JobFile, json_: Json = False) -> None:
     from .core.job import Job
     from .core.route import walk
 
@@ -73,7 +72,7 @@ def shots_(job: Path, json_: Json = False) -> None:
 
 
 @app.command("queue", help="List a job's slips.\n\nExample: adzer queue mill.adzer --json")
-def queue_(job: Path, json_: Json = False) -> None:
+def queue_(job: JobFile, json_: Json = False) -> None:
     from .core.job import Job
 
     with Job.open(job) as held:
@@ -90,7 +89,7 @@ def queue_(job: Path, json_: Json = False) -> None:
 
 @app.command("log", help="What was done in a job, newest first.\n\nExample: adzer log mill.adzer --most 20")
 def log_(
-    job: Path, most: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many rows.")] = 100,
+    job: JobFile, most: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many rows, the newest; 100 if left out.")] = 100,
     kind: Annotated[str, typer.Option(help="Only rows of this kind: add, answer, render …; all if left out.")] = "",
     words: Annotated[str, typer.Option(help="Only rows in which all of these words occur.")] = "",
     form: Annotated[Literal["text", "csv", "markdown"], typer.Option("--as", help="How it is printed.")] = "text",
@@ -116,11 +115,11 @@ def log_(
     "Example: adzer answer mill.adzer 'sails*' read.curve=fen-log shape.squeeze=8/5"
 )
 def answer(
-    job: Path,
+    job: JobFile,
     words: Annotated[list[str], typer.Argument(help="Shots, by name or pattern, then stage.field=value; none: all shots.")],
     camera: Camera = "",
     same_as: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(help="Take a stage's answers (stage), or all, from this shot; what was marked on its picture stays there."),
     ] = None,
 ) -> None:
@@ -174,9 +173,12 @@ def _value(text: str) -> Any:
     help="Apply the mends that findings offer.\n\nExample: adzer mend mill.adzer 'by the canal' · adzer mend mill.adzer --all variable-rate"
 )
 def mend(
-    job: Path,
-    shot: Annotated[Optional[list[str]], typer.Argument(help="Shots by name or pattern; all if left out.")] = None,  # noqa: UP045
-    all_: Annotated[Optional[str], typer.Option("--all", help="Only findings of this code.")] = None,  # noqa: UP045
+    job: JobFile,
+    shot: Annotated[list[str] | None, typer.Argument(help="Shots by name or pattern; all if left out.")] = None,
+    all_: Annotated[
+        str | None,
+        typer.Option("--all", help="Only findings of this code, as `adzer route --json` gives it; every one if left out."),
+    ] = None,
     json_: Json = False,
 ) -> None:
     from .core.job import Job
@@ -205,7 +207,7 @@ def mend(
 
 
 @app.command(help="Take back the last edit of a job.\n\nExample: adzer undo mill.adzer")
-def undo(job: Path) -> None:
+def undo(job: JobFile) -> None:
     from .core.job import Job
 
     with Job.open(job) as held:
@@ -214,7 +216,7 @@ def undo(job: Path) -> None:
 
 
 @app.command(help="Do again what was taken back.\n\nExample: adzer redo mill.adzer")
-def redo(job: Path) -> None:
+def redo(job: JobFile) -> None:
     from .core.job import Job
 
     with Job.open(job) as held:
@@ -223,7 +225,11 @@ def redo(job: Path) -> None:
 
 
 @app.command(help="Cut a take out of a shot, by recorded frames.\n\nExample: adzer take mill.adzer 'sails, wide' 20 60")
-def take(job: Path, shot: str, start: int, stop: int) -> None:
+def take(
+    job: JobFile, shot: ShotName,
+    start: Annotated[int, typer.Argument(min=0, help="Its first recorded frame, counted from 0.")],
+    stop: Annotated[int, typer.Argument(min=1, help="The recorded frame after its last.")],
+) -> None:
     from .core.job import Job
 
     with Job.open(job) as held:
@@ -232,7 +238,9 @@ def take(job: Path, shot: str, start: int, stop: int) -> None:
 
 
 @app.command(help="Keep, drop or leave open shots.\n\nExample: adzer judge mill.adzer keep 'sails*'")
-def judge(job: Path, verdict: str, shot: Shots) -> None:
+def judge(
+    job: JobFile, verdict: Annotated[str, typer.Argument(help="keep, drop or undecided.")], shot: Shots,
+) -> None:
     from .core.job import Job
 
     if verdict not in ("keep", "drop", "undecided"):
@@ -245,7 +253,7 @@ def judge(job: Path, verdict: str, shot: Shots) -> None:
 
 
 @app.command(help="Take a job on that somebody else made, so that its waiting slips may run.\n\nExample: adzer adopt mill.adzer")
-def adopt(job: Path) -> None:
+def adopt(job: JobFile) -> None:
     from .core.job import Job
 
     with Job.open(job) as held:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import wraps
 from inspect import Parameter, Signature, signature
-from typing import Annotated, Any, Literal, Optional, get_type_hints
+from typing import Annotated, Any, Literal, get_type_hints
 
 import typer
 
@@ -13,44 +13,44 @@ from .core.finding import Finding
 from .terminal import say
 
 Curve = Annotated[
-    Optional[str],  # noqa: UP045
+    str | None,
     typer.Option(help="What the camera encoded: a standard or a curve card; as tagged if left out."),
 ]
-Primaries = Annotated[Optional[str], typer.Option(help="The recording's primaries card; as tagged if left out.")]  # noqa: UP045
+Primaries = Annotated[str | None, typer.Option(help="The recording's primaries card; as tagged if left out.")]
 Range = Annotated[
-    Optional[Literal["limited", "full"]],  # noqa: UP045
+    Literal["limited", "full"] | None,
     typer.Option("--range", help="Where its codes put black and white; as tagged if left out."),
 ]
 Matrix = Annotated[
-    Optional[Literal["bt709", "bt2020", "bt601"]],  # noqa: UP045
+    Literal["bt709", "bt2020", "bt601"] | None,
     typer.Option(help="Its Y′CbCr matrix; as tagged if left out."),
 ]
 Siting = Annotated[
-    Optional[Literal["left", "center", "topleft", "top", "bottomleft", "bottom"]],  # noqa: UP045
+    Literal["left", "center", "topleft", "top", "bottomleft", "bottom"] | None,
     typer.Option(help="Where its chroma lies among luma; as stated in the stream if left out."),
 ]
 Turn = Annotated[
-    Optional[Literal["0", "90", "180", "270"]],  # noqa: UP045
+    Literal["0", "90", "180", "270"] | None,
     typer.Option(help="Degrees clockwise that turn it upright; as tagged if left out."),
 ]
 Projection = Annotated[
-    Optional[Literal["flat", "equirectangular", "fisheye"]],  # noqa: UP045
+    Literal["flat", "equirectangular", "fisheye"] | None,
     typer.Option(help="What its picture shows: flat, an unrolled sphere, or round lenses; as tagged if left out."),
 ]
 Coverage = Annotated[
-    Optional[Literal["360", "180"]],  # noqa: UP045
+    Literal["360", "180"] | None,
     typer.Option(help="Degrees of the sphere that it holds; by its shape if left out."),
 ]
 Eyes = Annotated[
-    Optional[Literal["one", "side by side", "over under"]],  # noqa: UP045
+    Literal["one", "side by side", "over under"] | None,
     typer.Option(help="Eyes in its picture; as tagged if left out."),
 ]
 Packing = Annotated[
-    Optional[Literal["full", "half"]],  # noqa: UP045
+    Literal["full", "half"] | None,
     typer.Option(help="Is each eye squeezed into its half? By its shape if left out."),
 ]
 First = Annotated[
-    Optional[Literal["left", "right"]],  # noqa: UP045
+    Literal["left", "right"] | None,
     typer.Option(help="The eye on the left or above; as tagged if left out."),
 ]
 

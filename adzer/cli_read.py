@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated, Any, Literal, Optional
+from typing import Annotated, Any, Literal
 
 import typer
 
 from . import cli_options as options
 from .core import records
-from .terminal import Json, app, moving, print_json, progress, say, shot_named
+from .core.errors import AdzerError
+from .terminal import JobFile, Json, OnlyShots, Recordings, app, moving, print_json, progress, say, shot_named
 
 
 @app.command(
@@ -20,26 +21,33 @@ from .terminal import Json, app, moving, print_json, progress, say, shot_named
 def offload(
     cards: Annotated[list[Path], typer.Argument(help="The cards' folders.")],
     to: Annotated[Path, typer.Option(help="The folder below which the copies go.")],
-    also: Annotated[Optional[list[Path]], typer.Option(help="Further folders, best on other disks.")] = None,  # noqa: UP045
+    also: Annotated[list[Path] | None, typer.Option(help="Further folders, best on other disks.")] = None,
     job: Annotated[str, typer.Option(help="The job's name, or a job file: what is safe is then added to it.")] = "job",
-    camera: Annotated[str, typer.Option(help="The camera's name; the card folder's name if left out.")] = "",
-    folders: Annotated[str, typer.Option(help="The folders' pattern.")] = "{year}/{month}/{job}/{camera}",
+    camera: Annotated[
+        list[str] | None,
+        typer.Option(help="The camera's name; once for all cards, or once for each, in their order. The card folder's name if left out."),
+    ] = None,
+    folders: Annotated[
+        str,
+        typer.Option(help="The folders' pattern, of {year}, {month}, {day}, {job}, {camera}, {card}."),
+    ] = "{year}/{month}/{job}/{camera}",
     json_: Json = False,
 ) -> None:
     from .core.intake import add_files
     from .core.job import Job
     from .core.read import offload as engine
 
+    cameras = _each(camera, cards)
     if job.endswith(".adzer") and not Path(job).exists():
         Job.create(Path(job), Path(job).stem).close()
         say(f"{job} is new.")
     held = Job.open(job) if job.endswith(".adzer") else None
     outcomes = []
     try:
-        for card in cards:
+        for card, name in zip(cards, cameras, strict=True):
             with moving(card.name) as show:
                 outcome = engine.offload(
-                    card, [to, *(also or [])], held.name if held else job, camera, folders, report=show
+                    card, [to, *(also or [])], held.name if held else job, name, folders, report=show
                 )
             outcomes.append(outcome)
             if not json_:
@@ -50,7 +58,7 @@ def offload(
                     print(f"  {engine.shown(odd.place)} {odd.why}.")
             if held:
                 held.log("offload", None, outcome.words, {"bytes": outcome.size})
-                add_files(held, [outcome.roots[0] / p for p in outcome.copied], say, camera or card.name)
+                add_files(held, [outcome.roots[0] / p for p in outcome.copied], say, name or card.name)
     finally:
         if held:
             held.close()
@@ -59,24 +67,35 @@ def offload(
     sys.exit(0 if all(o.safe for o in outcomes) else 1)
 
 
+def _each(cameras: list[str] | None, paths: list[Path]) -> list[str]:
+    """A camera for each of the paths."""
+    held = cameras or [""]
+    if len(held) not in (1, len(paths)):
+        raise AdzerError(f"--camera is given {len(held)} times for {len(paths)} files or folders. Give it once, or once for each.")
+    return held if len(held) == len(paths) else held * len(paths)
+
+
 @app.command(
     help="Take files and folders into a job as shots, and look at each.\n\nExample: adzer add mill.adzer footage --camera eyes"
 )
 def add(
-    job: Path,
-    files: list[Path],
-    camera: Annotated[str, typer.Option(help="The camera's name.")] = "",
+    job: JobFile,
+    files: Annotated[list[Path], typer.Argument(help="Recordings and folders of them.")],
+    camera: Annotated[
+        list[str] | None,
+        typer.Option(help="The camera's name; once for all, or once for each file or folder, in their order. None if left out."),
+    ] = None,
     json_: Json = False,
 ) -> None:
     from .core.intake import add_files
     from .core.job import Job
 
-    said: list[str] = []
+    cameras, said = _each(camera, files), list[str]()
     if not job.exists() and job.suffix == ".adzer":
         Job.create(job, job.stem).close()
         say(f"{job} is new.")
     with Job.open(job) as held:
-        shots = add_files(held, files, said.append, camera)
+        shots = add_files(held, files, said.append, cameras)
     for text in said:
         say(text)
     if json_:
@@ -95,7 +114,7 @@ def add(
 @app.command(
     help="Measure whether this machine plays a recording, and judge it by the player cards.\n\nExample: adzer play clip.mov"
 )
-def play(files: list[Path], json_: Json = False) -> None:
+def play(files: Recordings, json_: Json = False) -> None:
     from .core import cards
     from .core.media import probe
     from .core.read import play as playing
@@ -122,9 +141,9 @@ def play(files: list[Path], json_: Json = False) -> None:
     help="Make proxies or intermediates of a job's shots and link them.\n\nExample: adzer proxy mill.adzer --size quarter"
 )
 def proxy(
-    job: Path,
-    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
-    size: Annotated[Literal["full", "half", "quarter"], typer.Option(help="Of the recording.")] = "half",
+    job: JobFile,
+    shot: OnlyShots = None,
+    size: Annotated[Literal["full", "half", "quarter"], typer.Option(help="Full, half or a quarter of the recording's width and height.")] = "half",
     card: Annotated[str, typer.Option(help="proxy or intermediate, or a card of your own.")] = "proxy",
     json_: Json = False,
 ) -> None:
@@ -156,7 +175,8 @@ def proxy(
     "Example: adzer relink mill.adzer /media/masters --link"
 )
 def relink(
-    job: Path, folders: list[Path], link: Annotated[bool, typer.Option(help="Link what is matched; else only report.")] = False,
+    job: JobFile, folders: Annotated[list[Path], typer.Argument(help="Where to look, folders below included.")],
+    link: Annotated[bool, typer.Option(help="Link what is matched; else only report.")] = False,
     json_: Json = False,
 ) -> None:  # fmt: skip
     from .core import proxies
@@ -182,9 +202,11 @@ def relink(
     help="Name a job's shots by a pattern; files keep their names.\n\nExample: adzer rename mill.adzer '{camera} {n:3}' --do"
 )
 def rename(
-    job: Path, pattern: str, do: Annotated[bool, typer.Option("--do", help="Rename; else only show.")] = False,
-    shot: Annotated[Optional[list[str]], typer.Option(help="Only these shots.")] = None,  # noqa: UP045
-) -> None:  # fmt: skip
+    job: JobFile,
+    pattern: Annotated[str, typer.Argument(help="Words and fields, as {camera} {n:3}; an unknown one is answered with all there are.")],
+    do: Annotated[bool, typer.Option("--do", help="Rename; else only show.")] = False,
+    shot: OnlyShots = None,
+) -> None:
     from .core import naming
     from .core.job import Job
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated, Any, Literal, Optional
+from typing import Annotated, Any, Literal
 
 import typer
 
 from . import cli_options as options
 from .core import records
 from .core.errors import AdzerError
-from .terminal import Json, app, loaded, parse_size, print_json, progress
+from .terminal import Json, Recording, app, loaded, parse_size, print_json, progress
 
 
 @app.command(
@@ -22,19 +22,19 @@ from .terminal import Json, app, loaded, parse_size, print_json, progress
 @options.declares
 def reframe(
     declared: dict[str, Any],
-    file: Path,
+    file: Recording,
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
-    size: Annotated[str, typer.Option(help="Delivered raster, e.g. 1920x1080.")],
-    view: Annotated[Optional[str], typer.Option(help='"heading,tilt,roll,fov" in degrees, fov across.')] = None,  # noqa: UP045
+    size: Annotated[str, typer.Option(help="Delivered raster in pixels, 16x16 to 16384x16384, e.g. 1920x1080.")],
+    view: Annotated[str | None, typer.Option(help='"heading,tilt,roll,fov" in degrees: tilt −90 to 90; fov is how much it shows across.')] = None,
     laid: Annotated[
-        Optional[Literal["straight", "conformal", "compromise", "equidistant", "planet"]],  # noqa: UP045
+        Literal["straight", "conformal", "compromise", "equidistant", "planet"] | None,
         typer.Option(help="How the view is laid flat; straight if left out."),
     ] = None,
-    keyframes: Annotated[Optional[Path], typer.Option(help="A path as JSON; docs/keyframes.md describes it.")] = None,  # noqa: UP045
-    across: Annotated[Optional[float], typer.Option(help="Degrees that a round lens sees.")] = None,  # noqa: UP045
+    keyframes: Annotated[Path | None, typer.Option(help="A path as JSON; docs/keyframes.md describes it.")] = None,
+    across: Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")] = None,
     eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
-    rear: Annotated[Optional[Path], typer.Option(help="The file of the other, rear lens of a pair.")] = None,  # noqa: UP045
+    rear: Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")] = None,
     json_: Json = False,
 ) -> None:
     from .core import cards
@@ -118,20 +118,20 @@ def _path(view: str | None, keyframes: Path | None, projection: str | None) -> A
     "Example: adzer squeeze clip.mov --ellipse 640,360,82.5,132,0"
 )
 def squeeze(
-    file: Path,
+    file: Recording,
     ellipse: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             help="x,y,a,b,angle: centre, half axes in recorded pixels, degrees of a from level. May come again."
         ),
     ] = None,
     lengths: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             help="across,down,really_across,really_down: recorded pixels, and how wide and high the thing is. May come again."
         ),
     ] = None,
-    frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on.")] = 0,
+    frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
     json_: Json = False,
 ) -> None:
     from .core.intake import read_file
@@ -162,11 +162,11 @@ def squeeze(
 @options.declares
 def follow(
     declared: dict[str, Any],
-    file: Path,
+    file: Recording,
     box: Annotated[str, typer.Option(help="x,y,w,h around it: left, top, width, height in recorded pixels.")],
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
-    to: Annotated[Optional[int], typer.Option(help="The last frame to follow it to; else the clip's last.")] = None,  # noqa: UP045
-    across: Annotated[Optional[float], typer.Option(help="Degrees that a round lens sees; 190 if left out.")] = None,  # noqa: UP045
+    to: Annotated[int | None, typer.Option(min=0, help="The last frame to follow it to; else the clip's last.")] = None,
+    across: Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")] = None,
     json_: Json = False,
 ) -> None:
     from .core.intake import read_file

@@ -25,6 +25,11 @@ app.add_typer(sim_app, name="sim")
 
 T = TypeVar("T")
 Json = Annotated[bool, typer.Option("--json", help="Print JSON on standard output.")]
+JobFile = Annotated[Path, typer.Argument(help="The job's file, NAME.adzer.")]
+Recording = Annotated[Path, typer.Argument(help="The recording.")]
+Recordings = Annotated[list[Path], typer.Argument(help="The recordings.")]
+ShotName = Annotated[str, typer.Argument(help="The shot, by name or number.")]
+OnlyShots = Annotated[list[str] | None, typer.Option("--shot", help="Only this shot, by name or number; all if left out. May come again.")]
 
 
 quiet = False  # notes and progress are left out; warnings, faults and results are not

@@ -5,7 +5,7 @@ Used by the desk and the command line alike. ``take`` is quick and says what the
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -82,6 +82,19 @@ def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = 
             films.append(probe.probe(path))
         except UnreadableError as error:
             say(str(error))
+    left = []
+    for path in found.others:  # a recording may have any ending; what is none lay there for another reason
+        try:
+            facts = probe.probe(path)
+        except UnreadableError:
+            facts = None
+        if facts is not None and facts.frames > 1:
+            films.append(facts)
+        else:
+            left.append(path.name)
+    if left:
+        some = ", ".join(left[:3]) + (f" and {len(left) - 3} more" if len(left) > 3 else "")
+        say(f"No footage, and left where it is: {some}.")
     rows += [r for g in grouping.group(films, map(str, found.sounds)) if (r := _row(g, say)) is not None]
     return rows
 
@@ -148,8 +161,19 @@ def join_chapters(files: list[FileFacts]) -> FileFacts:
                                    constant_rate=files[0].constant_rate, promised=0)  # fmt: skip
 
 
-def add_files(job: Job, paths: Iterable[str | Path], say: Say = lambda _: None, camera: str = "") -> list[Shot]:
-    """Adds what the files are as shots and looks at each; ``say`` gets a sentence for each that cannot be read."""
+def _camera_of(path: str, paths: Sequence[str | Path], cameras: Sequence[str]) -> str:
+    """The camera of the path under which a recording was found, the nearest if they lie in each other."""
+    above = [(len(str(Path(p).absolute())), c) for p, c in zip(paths, cameras, strict=True)
+             if Path(path).absolute().is_relative_to(Path(p).absolute())]  # fmt: skip
+    return max(above)[1] if above else ""
+
+
+def add_files(
+    job: Job, paths: Iterable[str | Path], say: Say = lambda _: None, camera: str | Sequence[str] = ""
+) -> list[Shot]:  # fmt: skip
+    """Adds what the files are as shots and looks at each; ``say`` gets a sentence for each that cannot be read. ``camera``:
+    of all, or one for each of ``paths``."""
+    paths = list(paths)
     rows = take(paths, job.rate, say)
     held = {s.facts.fingerprint: s.name for s in job.shots()}
     for row in rows:
@@ -159,7 +183,7 @@ def add_files(job: Job, paths: Iterable[str | Path], say: Say = lambda _: None, 
     if not rows:
         return []
     for row in rows:
-        row["camera"] = camera
+        row["camera"] = camera if isinstance(camera, str) else _camera_of(row["facts"].path, paths, camera)
     added = job.add_shots(rows)
     for shot in added:
         seen = look_at(shot.facts, shot.route)

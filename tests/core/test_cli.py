@@ -5,9 +5,13 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+from inspect import signature
+from typing import get_args, get_type_hints
 
+import av
 import pytest
 
+from adzer import cli, terminal  # noqa: F401 - cli registers the commands
 from adzer.core.job import Job
 from adzer.core.media import probe
 from adzer.core.sim.demo import demo_job
@@ -166,3 +170,49 @@ def test_it_says_which_it_is():
     from importlib.metadata import version
 
     assert adzer("--version").stdout.strip() == f"adzer {version('adzer')}"
+
+
+def test_folders_give_their_footage_each_with_its_own_camera(small_clip, tmp_path):
+    """Scripts, logos and scraps in a folder are no shots and no faults; a clip with an odd ending is one."""
+    for folder, name in (("east", "clip.mp4"), ("west", "other.bak")):
+        (tmp_path / folder).mkdir()
+        (tmp_path / folder / name).write_bytes(small_clip.read_bytes() + folder.encode())
+    with av.open(str(tmp_path / "east" / "logo.gif"), "w") as gif:
+        stream = gif.add_stream("gif", rate=10)
+        stream.width, stream.height, stream.pix_fmt = 16, 16, "rgb8"
+        gif.mux(stream.encode(av.VideoFrame(16, 16, "rgb8")))
+        gif.mux(stream.encode(None))
+    (tmp_path / "east" / "app.js").write_text("let x = 1")
+    (tmp_path / "east" / "torn.mov").write_bytes(b"torn")
+    done = adzer("add", tmp_path / "j.adzer", tmp_path / "east", tmp_path / "west", "--camera", "phone", "--camera", "eyes", "--json")
+    assert done.returncode == 0 and len(json.loads(done.stdout)["shots"]) == 2
+    assert "No footage, and left where it is: app.js, logo.gif." in done.stderr and "torn.mov is not a recording" in done.stderr
+    with Job.open(tmp_path / "j.adzer") as held:
+        assert {s.facts.name: s.camera for s in held.shots()} == {"clip.mp4": "phone", "other.bak": "eyes"}
+    odd = adzer("add", tmp_path / "j.adzer", tmp_path / "east", "--camera", "a", "--camera", "b")
+    assert odd.returncode == 2 and "--camera is given 2 times for 1" in odd.stderr
+
+
+def test_a_timecode_outside_a_clip_is_answered_with_the_clips_own(scope_clip, tmp_path):
+    done = adzer("convert", scope_clip, "--card", "native-wide", "--out", tmp_path / "m.mp4", "--from", "09:00:00:00")
+    assert done.returncode == 2 and "it goes from 10:14:22:00 to 10:14:26:00 by its own timecode" in done.stderr
+
+
+def test_every_option_says_what_it_takes():
+    """Each parameter of each command has help; each number has its bounds, or none is possible (they stand in the help)."""
+
+    def commands(app):
+        yield from (c.callback for c in app.registered_commands)
+        for group in app.registered_groups:
+            yield from commands(group.typer_instance)
+
+    looked = 0
+    for command in commands(terminal.app):
+        hints = get_type_hints(command, include_extras=True)
+        for name, parameter in signature(command).parameters.items():
+            said = getattr(hints.get(name, parameter.annotation), "__metadata__", (None,))[0]
+            assert said is not None and said.help and len(said.help) > 8, (command.__name__, name)
+            kinds = {hints[name].__origin__, *get_args(hints[name].__origin__)} if name in hints else set()
+            assert not kinds & {int, float} or said.min is not None, (command.__name__, name, "has no bounds")
+            looked += 1
+    assert looked > 150

@@ -13,29 +13,64 @@ from ..media import probe
 from ..media.decode import Reader
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..pixels import Samples
+from . import gamut
 from .fit import Response, fit
+from .gamut import Gamut, Patch
 
 FRAMES = 8  # of each recording, so that noise is less
 EVERY = 4  # pixels
 
 
-def card(files: Sequence[Path], stops: str, grey: str) -> Response:
-    """The response of a camera. AdzerError or UnreadableError with a sentence if it cannot be had."""
+def measured(files: Sequence[Path], stops: str, grey: str, board: Sequence[Patch] = ()) -> tuple[Response, Gamut | None]:
+    """The response of a camera, and its primaries if a ``board`` of known patches is in the picture. AdzerError or
+    UnreadableError with a sentence if they cannot be had."""
     ev = _numbers("--stops", stops, len(files))
     x, y, w, h = (int(v) for v in _numbers("--grey", grey, 4))
     facts = [probe.probe(f) for f in files]
     for other in facts[1:]:
         if (other.raster, other.bits, other.chroma) != (facts[0].raster, facts[0].bits, facts[0].chroma):
             raise AdzerError(f"{other.path} is not recorded as {facts[0].path} is. All exposures must be of one camera and mode.")
-    if not (x >= 0 and y >= 0 and w >= 4 and h >= 4 and x + w <= facts[0].raster[0] and y + h <= facts[0].raster[1]):
-        raise AdzerError(f"--grey {grey}: the patch must lie inside the picture, which is {facts[0].raster[0]}×{facts[0].raster[1]}.")
+    for place in ((x, y, w, h), *(p.place for p in board)):
+        _inside(place, facts[0].raster)
     pictures = [_signal(f) for f in facts]
     nearest = int(np.argmin(np.abs(np.array(ev))))
     if abs(ev[nearest]) > 1e-6:
         raise AdzerError(f"--stops {stops}: one of them must be 0, the exposure in which the grey patch is right.")
-    patch = float(np.median(pictures[nearest][y : y + h, x : x + w]))
+    patch = _colour(pictures[nearest], (x, y, w, h))
     places = np.stack([p[::EVERY, ::EVERY].reshape(-1) for p in pictures])
-    return fit(places, ev, patch)
+    made = fit(places, ev, float(np.median(patch)))
+    if not board:
+        return made, None
+    neutral = np.interp(patch, made.signal, made.light)
+    if np.ptp(neutral) > gamut.GREYEST * neutral[1]:
+        raise AdzerError(f"--grey {grey}: the patch is not neutral. Balance the camera on it before primaries are measured.")
+    light = np.stack([_light(made, pictures, ev, p.place) for p in board])
+    return made, gamut.fit(light, np.array([p.xyz for p in board]))
+
+
+def _inside(place: tuple[int, int, int, int], raster: tuple[int, int]) -> None:
+    x, y, w, h = place
+    if not (x >= 0 and y >= 0 and w >= 4 and h >= 4 and x + w <= raster[0] and y + h <= raster[1]):
+        raise AdzerError(f"The patch {x},{y},{w},{h} must lie inside the picture, which is {raster[0]}×{raster[1]}, and be 4×4 or more.")
+
+
+def _colour(picture: NDArray[np.float64], place: tuple[int, int, int, int]) -> NDArray[np.float64]:
+    x, y, w, h = place
+    return np.asarray(np.median(picture[y : y + h, x : x + w].reshape(-1, 3), axis=0))
+
+
+def _light(
+    made: Response, pictures: Sequence[NDArray[np.float64]], ev: Sequence[float], place: tuple[int, int, int, int]
+) -> NDArray[np.float64]:
+    """R, G, B light of a patch at exposure 0, by all exposures that hold the whole of it."""
+    found = []
+    for picture, stop in zip(pictures, ev, strict=True):
+        signal = _colour(picture, place)
+        if np.all((signal > made.signal[1]) & (signal < made.signal[-2])):
+            found.append(np.interp(signal, made.signal, made.light) / 2**stop)
+    if not found:
+        raise AdzerError(f"The patch {','.join(map(str, place))} is cut off, or black, in every exposure. Leave it out.")
+    return np.asarray(np.median(found, axis=0))
 
 
 def _numbers(option: str, text: str, count: int) -> list[float]:
@@ -67,13 +102,14 @@ def _signal(facts: probe.FileFacts) -> NDArray[np.float64]:
     return np.asarray(total / count @ to_signal[:, :3].T + to_signal[:, 3])
 
 
-def text(made: Response, title: str) -> str:
-    """The card as TOML."""
+def text(made: Response, title: str, primaries: str | None = None) -> str:
+    """The card as TOML; ``primaries``: the name of the card that goes with it."""
     quoted = title.replace("\\", "").replace('"', "'")
     low, high = made.reach
     linear = ", ".join(f"{v:.8g}" for v in made.light)
     signal = ", ".join(f"{v:.6f}" for v in made.signal)
+    paired = f'primaries = "{primaries}"\n' if primaries else ""
     return (
-        f'title = "{quoted}"\nform = "table"\nlevels = "signal"\nlinear = [{linear}]\nsignal = [{signal}]\n'
+        f'title = "{quoted}"\n{paired}form = "table"\nlevels = "signal"\nlinear = [{linear}]\nsignal = [{signal}]\n'
         f'note = "Measured from exposures, {low:+.1f} to {high:+.1f} stops about middle grey, within {made.doubt:.3f} stops from -5 to +3."\n'
     )

@@ -19,6 +19,8 @@ from ..media import timecode
 from ..media.probe import FileFacts
 
 FRAMES = {".dng", ".exr", ".tif", ".tiff", ".dpx"}
+FILMS = {".mov", ".mp4", ".m4v", ".mkv", ".webm", ".mts", ".m2ts", ".ts", ".mpg", ".mpeg", ".m2v", ".mxf", ".avi", ".3gp", ".dv",
+         ".y4m"}  # fmt: skip
 SOUND = {".wav", ".bwf", ".aif", ".aiff", ".flac", ".mka"}
 IGNORED = {".txt", ".xml", ".json", ".xxh128", ".md5", ".adzer", ".jpg", ".jpeg", ".png", ".thm", ".db", ".ini", ".pdf", ".toml", ".csv",
            ".gpx", ".srt"}  # fmt: skip
@@ -74,11 +76,12 @@ class Sequence:
 
 @dataclass(frozen=True)
 class Sorted:
-    """Paths by what they may be: frame sequences, films, sound."""
+    """Paths by what they may be: frame sequences, films, sound; and what lay in folders without looking like any of them."""
 
     sequences: tuple[Sequence, ...]
     films: tuple[Path, ...]
     sounds: tuple[Path, ...]
+    others: tuple[Path, ...] = ()
 
 
 def _no_footage(part: str) -> bool:
@@ -89,14 +92,16 @@ def _no_footage(part: str) -> bool:
 def gather(paths: Iterable[str | Path]) -> Sorted:
     """Files and everything in folders, links and hidden files left out, sorted by kind."""
     found: list[Path] = []
+    named: set[Path] = set()
     for each in map(Path, paths):
         if each.is_dir():
             inside = (p for p in each.rglob("*") if p.is_file() and not p.is_symlink())
             found += [p for p in sorted(inside) if not any(_no_footage(part) for part in p.relative_to(each).parts)]
         else:
             found.append(each)
+            named.add(each)
     frames: dict[tuple[Path, str, str, int], list[tuple[int, Path]]] = defaultdict(list)
-    films, sounds = [], []
+    films, sounds, others = [], [], []
     for path in dict.fromkeys(found):
         ending = path.suffix.lower()
         match = re.fullmatch(r"(.*?)(\d+)", path.stem)
@@ -105,8 +110,10 @@ def gather(paths: Iterable[str | Path]) -> Sorted:
             frames[path.parent, match[1], ending, width].append((int(match[2]), path))
         elif ending in SOUND:
             sounds.append(path)
-        elif ending not in IGNORED:
+        elif ending in FILMS or path in named:
             films.append(path)
+        elif ending not in IGNORED:
+            others.append(path)
     # Numbers without leading zeros belong to the padded ones of the same width: 0998, 0999, 1000.
     for key in [k for k in frames if k[3] == 0]:
         for padded in [k for k in frames if k[:3] == key[:3] and k[3]]:
@@ -119,7 +126,7 @@ def gather(paths: Iterable[str | Path]) -> Sorted:
             members.sort()
             numbers, files = zip(*members, strict=True)
             sequences.append(Sequence(tuple(files), tuple(numbers), stem.rstrip("._- ") or folder.name))
-    return Sorted(tuple(sequences), tuple(films), tuple(sounds))
+    return Sorted(tuple(sequences), tuple(films), tuple(sounds), tuple(others))
 
 
 # --- names -------------------------------------------------------------------------------------------------------

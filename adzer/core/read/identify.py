@@ -11,7 +11,7 @@ import numpy as np
 from ..media import probe
 from ..media.probe import FileFacts
 from ..pixels import Samples
-from . import depth, halves, kinds, projection, rhythm, sampling
+from . import depth, halves, kinds, lenses, projection, rhythm, sampling
 from .measure import measure
 from .seen import Disc, Guess, Halves, Seen, Wrap
 
@@ -35,17 +35,17 @@ def identify(facts: FileFacts, samples: Samples, cancelled: Callable[[], bool] =
     if min(facts.raster) < TINY:
         levels = measure(looked.spread, samples)
         return Seen(fingerprint=facts.fingerprint, levels=levels, curve=kinds.guess(levels, facts.bits))
-    k = max(1, facts.raster[0] // 480)
+    k = sampling.cell(facts.raster[0])
     views = [sampling.small(f, samples) for f in looked.spread]
     mean = np.mean(views, axis=0)
-    found = projection.discs(mean, float(k))
+    found = lenses.discs(mean, float(k), looked.spread)
     shape = facts.raster[0] / facts.raster[1] * float(facts.pixel_aspect or 1)
     eyes, packing, first, compared = _eyes([_within(v, found, k) for v in views], shape)
     layout = _Layout(eyes.value or "one", _eye_shape(shape, eyes.value))
     form, coverage, check, packing = _projection(views, found, layout, eyes, packing)
     if form.value == "equirectangular" and compared is not None and eyes.value not in (None, "one"):
         first = _first(compared, "the ground lies below and is nearer")
-    inside = (lambda x, y: projection.inside(found, x, y)) if found else None
+    inside = (lambda x, y: lenses.inside(found, x, y)) if found else None
     levels = measure(looked.spread, samples, inside)
     if cancelled():
         raise probe.UnreadableError(f"{facts.path}: reading was stopped.")

@@ -97,16 +97,26 @@ def luma(
 
 
 def small(frame: Frame, samples: Samples, width: int = 480) -> Array:
-    """Luma averaged over square cells so that about ``width`` columns are left; outer cells keep the outermost pixels."""
-    w, h = frame.raster
-    k = max(1, w // width)
+    """Luma averaged over square cells so that about ``width`` columns are left."""
+    stride, k = _cells(frame.raster[0], width)
+    return shrunk(luma(frame, samples, (stride, stride)), k)
+
+
+def cell(columns: int, width: int = 480) -> int:
+    """Recorded pixels a side of one pixel of ``small``."""
+    stride, k = _cells(columns, width)
+    return stride * k
+
+
+def _cells(columns: int, width: int) -> tuple[int, int]:
+    """Every how manieth pixel is looked at, and how many of those make a cell: of large pictures not all are needed."""
+    k = max(1, columns // width)
     stride = max(1, k // 3)
-    full = luma(frame, samples, (1, 1) if stride == 1 else (stride, stride))
-    return shrunk(full, k // stride)
+    return stride, k // stride
 
 
 def shrunk(values: Array, k: int) -> Array:
-    """Means over k×k cells; what is left at the end of a row or column is dropped in equal parts at both sides."""
+    """Means over k×k cells; what is left at the end of a row or column is dropped."""
     if k <= 1:
         return values
     h, w = values.shape[0] // k, values.shape[1] // k

@@ -232,7 +232,7 @@ def compile_order(order: Order) -> RenderPlan:
     if order.copy_scale is not None:
         pixels = copy_plan(order)
         range_ = "limited" if pixels.target.limited else "full"
-        tags = VideoTags(order.facts.curve, order.facts.primaries, pixels.target.matrix, range_, siting)
+        tags = VideoTags(None if order.facts.floating else order.facts.curve, order.facts.primaries, pixels.target.matrix, range_, siting)
         aspect = order.facts.pixel_aspect or Fraction(1)
     else:
         with cards.pinned(order.pinned):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import av
 import numpy as np
 import pytest
 
@@ -11,9 +12,13 @@ from adzer.core.cards import delivery
 from adzer.core.colour.chain import ColourChain
 from adzer.core.colour.curves import STANDARD
 from adzer.core.colour.step import chain
+from adzer.core.compile import freeze
+from adzer.core.intake import add_files
+from adzer.core.job import Job
 from adzer.core.picture import Picture
 from adzer.core.pixels import PixelPlan, Processor
-from adzer.core.route import Route, carried
+from adzer.core.render import render
+from adzer.core.route import Route, carried, walk
 
 from .test_chroma import plan, run
 
@@ -113,3 +118,35 @@ def test_codes_kept_for_timing_are_never_written():
         with Processor(full, 1) as processor:
             processor.run(tuple(p.astype(made.source.format.dtype) for p in wild), out)
         assert out[0].min() == 0 and out[0].max() == (1 << bits) - 1
+
+
+def test_floating_point_light_above_white_comes_through(tmp_path):
+    """Frames of 0 to 16 times white, written by another library; four stops down they are what BT.709's formula says."""
+    levels = np.array([0.0, 0.02, 0.18, 1.0, 4.0, 9.0, 15.9], np.float32)
+    light = np.repeat(np.repeat(levels, 20)[None, :], 80, axis=0)
+    light = np.pad(light, ((0, 0), (0, 4)), mode="edge")
+    for n in range(3):
+        with av.open(str(tmp_path / f"f.{n + 1:04d}.exr"), "w", format="image2", options={"update": "1"}) as out:
+            stream = out.add_stream("exr", rate=25)
+            stream.width, stream.height, stream.pix_fmt = light.shape[1], light.shape[0], "gbrpf32le"
+            frame = av.VideoFrame(light.shape[1], light.shape[0], "gbrpf32le")
+            for plane in frame.planes:
+                rows = np.zeros((light.shape[0], plane.line_size // 4), np.float32)
+                rows[:, : light.shape[1]] = light
+                plane.update(rows.tobytes())
+            out.mux(stream.encode(frame))
+            out.mux(stream.encode(None))
+    with Job.create(tmp_path / "j.adzer", "j") as job:
+        (shot,) = add_files(job, [tmp_path])
+        route = shot.route.with_("colour", exposure=-4.0, whites="let go")
+        walked = walk(route, shot.facts, job.seen(shot.id))
+        assert walked["read"].after.curve == "float-log" and walked["read"].after.range == "full" and not walked.stopped
+        odd = walk(route.with_("read", curve="bt709"), shot.facts, job.seen(shot.id))
+        assert odd.stopped.code == "float-is-light" and odd.stopped.fix.value is None
+        order = freeze("f", shot.facts, route, "archive", tmp_path / "m.mkv")
+    render(order)
+    with av.open(str(tmp_path / "m.mkv")) as made:
+        got = next(made.decode(video=0)).to_ndarray()[0]
+    dim = levels.astype(float) / 16
+    wanted = 64 + 876 * np.where(dim < 0.018, 4.5 * dim, 1.099 * dim**0.45 - 0.099)
+    assert np.abs(got[40, 10:140:20].astype(float) - wanted).max() <= 1.6, (got[40, 10:140:20], wanted)

@@ -21,6 +21,7 @@ STANDARD_TITLES = {
     "gamma22": "gamma 2.2",
     "gamma26": "gamma 2.6",
     "acescct": "ACEScct",
+    "float-log": "floating-point light",
     "pq": "BT.2100 PQ",
     "hlg": "BT.2100 HLG",
 }
@@ -40,8 +41,8 @@ class CurveFacts:
 
 
 def names() -> list[str]:
-    """Every curve that can be declared, standards first."""
-    return list(curves.STANDARD) + [n for n in cards.paths("curves") if n not in curves.STANDARD]
+    """Every curve that can be declared, standards first; floating-point light is what it is, whatever is declared."""
+    return [n for n in curves.STANDARD if n != "float-log"] + [n for n in cards.paths("curves") if n not in curves.STANDARD]
 
 
 def title(name: str | None) -> str:

@@ -13,6 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from ..media.formats import FLOAT_TOP
+
 Array = NDArray[np.float64]
 Map = Callable[[Array], Array]
 
@@ -137,6 +139,7 @@ def _standard() -> dict[str, Curve]:
         gamma_curve("gamma22", 2.2),
         gamma_curve("gamma26", 2.6),
         Curve("acescct", acescct_encode, acescct_decode, "log"),
+        Curve("float-log", lambda x: acescct_encode(x) / FLOAT_TOP, lambda y: acescct_decode(y * FLOAT_TOP), "log"),
         Curve(
             "pq",
             lambda x: pq_signal(x * REFERENCE_WHITE_NITS),

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from . import probe
-from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, pixel_format
+from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, float_codes, pixel_format
 from .rolls import Pair, Source
 
 
@@ -65,8 +65,7 @@ def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
         packed = _plane(frame.planes[0], form.dtype)[:, : frame.width * step]
         return form, tuple(np.ascontiguousarray(packed[:, i::step]) for i in order)
     if name in FLOAT_RGB:
-        light = [_plane(p, np.float32) for p in frame.planes[:3]]
-        planes = [(np.clip(p, 0, 1) * 65535 + 0.5).astype(form.dtype) for p in light]
+        planes = [float_codes(_plane(p, np.float32)) for p in frame.planes[:3]]
     else:
         planes = [_plane(p, form.dtype) for p in frame.planes]
     if form.rgb:

@@ -84,8 +84,18 @@ PACKED_RGB = {
 }
 # One sensor value a pixel under a colour filter; the decoder has scaled black to 0 and white to all ones.
 MOSAICS = {f"bayer_{order}16le": order for order in ("rggb", "bggr", "grbg", "gbrg")}
-# Float R, G, B (G, B, R in memory), read as 16 bits: 1.0 is the top code.
+# Float R, G, B (G, B, R in memory): light, held as 16 bits of a logarithm so that nothing above white is lost.
 FLOAT_RGB = {"gbrpf32le", "gbrapf32le"}
+FLOAT_TOP = 1.5  # the signal of ACEScct (S-2016-001, clause 4.4) that is the top code; light 65504 has 1.468
+
+
+def float_codes(light: NDArray[np.float32]) -> NDArray[np.uint16]:
+    """16-bit codes of linear light, −0.0069 to 65504: ACEScct over FLOAT_TOP; what is no number is black."""
+    held = np.nan_to_num(light, nan=0.0, posinf=65504.0, neginf=0.0)
+    log = (np.log2(np.maximum(held, 0.0078125)) + np.float32(9.72)) / np.float32(17.52)
+    signal = np.where(held <= 0.0078125, np.float32(10.5402377416545) * held + np.float32(0.0729055341958355), log)
+    codes: NDArray[np.uint16] = (np.clip(signal / FLOAT_TOP, 0, 1) * 65535 + 0.5).astype(np.uint16)
+    return codes
 
 
 def mosaic_of(av_name: str) -> str | None:

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from ..errors import UnreadableError, as_text
 from . import boxes, headers
 from .boxes import SphereTags
-from .formats import mosaic_of, pixel_format
+from .formats import FLOAT_RGB, mosaic_of, pixel_format
 from .rolls import Pair, Roll, Source, all_paths, first_path, total_size
 
 MAX_SIDE = 16384
@@ -93,6 +93,11 @@ class FileFacts(msgspec.Struct, frozen=True):
     seconds: tuple[Fraction, ...] = ()
     beside: str | None = None  # the file of the other lens, whose pictures lie to the right; the raster is of both
     missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
+
+    @property
+    def floating(self) -> bool:
+        """Its samples are floating-point numbers, decoded as ``formats.float_codes``."""
+        return self.pix_fmt in FLOAT_RGB
 
     @property
     def source(self) -> Source:

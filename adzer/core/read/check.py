@@ -112,6 +112,12 @@ def _curve(
         say(Level.STOP, "curve-unknown",
             f"Nothing says what curve the camera encoded.{saw} Declare it before anything is transformed.", fix)  # fmt: skip
         return
+    if facts.floating:
+        if curve != "float-log":
+            say(Level.STOP, "float-is-light",
+                f"Its samples are floating-point numbers, which are light; {colour_cards.title(curve)} is declared. Take them as light, or "
+                "write the frames as whole numbers.", Fix("Take them as light", "read", "curve", None))  # fmt: skip
+        return
     if not (settings.curve or facts.curve or facts.mosaic or settings.applied):
         say(Level.NOTE, "taken-as-display", "Nothing says what it is. In 8 bits and without a sign of log it is taken as BT.709, and its "
             "pixels are left as they are.", Fix("Declare BT.709", "read", "curve", "bt709"))  # fmt: skip

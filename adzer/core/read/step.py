@@ -90,6 +90,8 @@ def _matrix(facts: FileFacts, settings: ReadSettings) -> tuple[str, str]:
 
 def _range(facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> tuple[str, str]:
     saw = f"; {seen.range.saw}" if seen and seen.range.saw else ""
+    if facts.floating:
+        return "full", "floating-point samples have no range"
     if settings.range:
         return settings.range, "declared" + saw
     if facts.range:
@@ -198,6 +200,8 @@ def _curve(facts: FileFacts, settings: ReadSettings, look: advise.Look | None) -
     saw = f"; {look.saw}" if look else ""
     if facts.mosaic:
         return "linear", "sensor values are linear"
+    if facts.floating and settings.applied is None and settings.curve in (None, "linear", "float-log"):
+        return "float-log", "floating-point samples are light; held as a 16-bit logarithm, so that nothing above white is lost"
     if settings.applied == "display":
         return "bt709", "declared: a transform has been applied already" + saw
     if settings.curve:

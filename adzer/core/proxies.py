@@ -9,7 +9,7 @@ from typing import Any
 
 import msgspec
 
-from . import cards
+from . import cards, records
 from .compile import Order, freeze_copy
 from .errors import AdzerError, UnreadableError
 from .intake import take
@@ -97,8 +97,8 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     moved = {m.wanted for m in same}
     known = {s.facts.path for s in shots} | {p.path for s in shots for p in s.parts}
     rest = [f for f in found if f.path not in known and f.fingerprint not in {s.facts.fingerprint for s in shots}]
-    others = relink([s.facts for s in shots if s.facts.path not in moved], rest)
-    by_path, of = {f.path: f for f in found}, {s.facts.path: s for s in shots}
+    others = relink({s.facts.path: s.facts for s in shots if s.facts.path not in moved}.values(), rest)
+    by_path, of = {f.path: f for f in found}, _takes(shots)
     proved = [_proved(of[m.wanted], by_path[m.found], m) if m.state == "matched" and m.found else m for m in others]
     done = {m.wanted for m in linked}
     return same + [m for m in proved if m.state == "matched" or m.wanted not in done] + [
@@ -106,20 +106,65 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     ]  # fmt: skip
 
 
-def _proved(shot: Shot, new: FileFacts, match: Match) -> Match:
+def _takes(shots: Iterable[Shot]) -> dict[str, list[Shot]]:
+    """A recording's shots, by its path."""
+    of: dict[str, list[Shot]] = {}
+    for shot in shots:
+        of.setdefault(shot.facts.path, []).append(shot)
+    return of
+
+
+def _proved(takes: list[Shot], new: FileFacts, match: Match) -> Match:
     """A match by name, length and timecode, held against the pictures themselves on three frames."""
+    shot = takes[0]
+    piece = new.frames != shot.facts.frames or match.offset != 0
+    if piece and (lack := _lack(takes, new, match.offset)):
+        return msgspec.structs.replace(match, state="doubtful", why=f"{match.why}, but {lack}")
     shapes = [Fraction(f.raster[0], f.raster[1]) * (f.pixel_aspect or 1) for f in (shot.facts, new)]
     if not Fraction(98, 100) < shapes[0] / shapes[1] < Fraction(102, 100):
         (w, h), (x, y) = shot.facts.raster, new.raster
         why = f"{match.why}, but its shape is another: {x}×{y} against {w}×{h}"
         return msgspec.structs.replace(match, state="doubtful", why=why)
     try:
-        guess = baked.compare(shot.facts, new, assumed_samples(shot.facts, shot.route.read), assumed_samples(new))
+        guess = baked.compare(shot.facts, new, assumed_samples(shot.facts, shot.route.read), assumed_samples(new),
+                              offset=match.offset)  # fmt: skip
     except (UnreadableError, OSError):
-        return msgspec.structs.replace(match, why=f"{match.why}; {Path(shot.facts.path).name} is not there to be compared")
+        state = "doubtful" if piece else match.state
+        return msgspec.structs.replace(match, state=state, why=f"{match.why}; {Path(shot.facts.path).name} is not there to be compared")
     if guess.value == "other":
         return msgspec.structs.replace(match, state="doubtful", why=f"{match.why}, but {guess.saw}")
     return msgspec.structs.replace(match, why=f"{match.why}, and three frames show the same")
+
+
+def _lack(takes: list[Shot], new: FileFacts, offset: int) -> str | None:
+    """What a recording of other moments lacks of what the job's takes use; None if nothing."""
+    if not _richer(new, takes[0].facts):
+        return "a poorer copy of another length cannot stand in for it"
+    for shot in takes:
+        if not offset <= shot.start < shot.stop <= offset + new.frames:
+            return f"{shot.name} uses frames {shot.start} to {shot.stop - 1}, of which it does not have all"
+        if shifted(shot.route, offset, new) is None:
+            return f"keyframes of {shot.name} lie outside it"
+    return None
+
+
+def shifted(route: Route, offset: int, new: FileFacts) -> Route | None:
+    """The route for a recording that begins ``offset`` frames later and is as long as ``new``; None if keyframes fall outside."""
+    shape, later = route.shape, float(offset / (new.rate or Fraction(25)))
+    changes: dict[str, Any] = {}
+    for name in ("view", "moves"):
+        path = getattr(shape, name)
+        if path is None:
+            continue
+        one = len(path.keys) == 1  # it holds everywhere
+        keys = tuple(msgspec.structs.replace(k, t=0.0 if one else round(k.t - later, 9)) for k in path.keys)
+        if any(not -1e-6 <= k.t <= float(new.duration) for k in keys):
+            return None
+        changes[name] = records.to_plain(msgspec.structs.replace(path, keys=keys))
+    for name in ("marks", "lengths"):
+        moved = [msgspec.structs.replace(m, frame=m.frame - offset) for m in getattr(shape, name)]
+        changes[name] = [records.to_plain(m) for m in moved if 0 <= m.frame < new.frames]
+    return route.with_("shape", **changes)
 
 
 DECLARED = ("curve", "primaries", "range", "matrix", "siting")  # of samples: what holds of a proxy need not of its master
@@ -141,29 +186,41 @@ def _richer(new: FileFacts, old: FileFacts) -> bool:
 def apply(job: Job, shots: Iterable[Shot], matches: list[Match], found: list[FileFacts]) -> list[Shot]:
     """Links what is matched, as one edit; doubtful and missing ones are left. Returns the shots that changed.
 
-    A richer picture than the shot has becomes its master, and what it had its proxy; a poorer one becomes its proxy.
+    A richer picture than the shot has becomes its master, and what it had its proxy; a poorer one becomes its proxy. A master
+    of other moments brings in, out, marks and keyframes along; copies of the old moments are not linked any more.
     """
     by_path = {f.path: f for f in found}
-    of = {s.facts.path: s for s in shots}
+    of = _takes(shots)
     changes: list[tuple[Shot, dict[str, Any]]] = []
-    for m in matches:
-        shot, new = of.get(m.wanted), by_path.get(m.found or "")
-        if m.state != "matched" or shot is None or new is None:
+    for m, shot in ((found_, s) for found_ in matches for s in of.get(found_.wanted, ())):
+        new = by_path.get(m.found or "")
+        if m.state != "matched" or new is None:
             continue
         if new.fingerprint == shot.facts.fingerprint:
             changes.append((shot, {"facts": new}))
-        elif new.frames != shot.facts.frames:
-            continue  # a different length is never linked
+        elif new.frames != shot.facts.frames or m.offset:
+            route = shifted(shot.route, m.offset, new)
+            if route is None:
+                continue
+            marks = tuple(msgspec.structs.replace(k, frame=k.frame - m.offset) for k in shot.marks)
+            changes.append((shot, {
+                "facts": new, "start": shot.start - m.offset, "stop": shot.stop - m.offset, "route": _undeclared(route),
+                "marks": tuple(k for k in marks if 0 <= k.frame < new.frames),
+                "parts": tuple(p for p in shot.parts if p.role not in ("proxy", "intermediate")),
+            }))  # fmt: skip
         elif _richer(new, shot.facts):
-            # What was declared of the proxy's samples is asked again of the master's.
-            route = shot.route.with_("read", **{name: None for name in DECLARED})
             parts = (*shot.parts, Part("proxy", shot.facts.path, shot.facts))
-            changes.append((shot, {"facts": new, "parts": parts, "route": route}))
+            changes.append((shot, {"facts": new, "parts": parts, "route": _undeclared(shot.route)}))
         else:
             changes.append((shot, {"parts": (*shot.parts, Part("proxy", new.path, new))}))
     if changes:
         job.set_files(changes, f"relink {len(changes)} {'shot' if len(changes) == 1 else 'shots'}")
     return job.shots([s.id for s, _ in changes])
+
+
+def _undeclared(route: Route) -> Route:
+    """What was declared of a proxy's samples is asked again of its master's."""
+    return route.with_("read", **{name: None for name in DECLARED})
 
 
 def look_of(shot: Shot, part: Part) -> Part:

@@ -206,7 +206,7 @@ def test_twins_are_reported_and_lengths_never_bent():
     assert m.state == "doubtful" and m.found is None and len(m.candidates) == 2
     (m,) = relink([a], [facts("/p/C1_proxy.mp4", 99, None)])
     assert m.state == "missing" and "99 frames instead of 100" in m.why
-    (m,) = relink([facts("/m/C1.mov", timecode="10:00:00:00")], [facts("/p/C1.mp4", timecode="10:00:00:01")])
+    (m,) = relink([facts("/m/C1.mov", timecode="10:00:00:00")], [facts("/p/C1.mp4", timecode="10:00:03:00")])
     assert m.state == "missing"
     two = relink([facts("/m/a.mov"), facts("/m/b.mov")], [facts("/p/c.mp4")])
     assert {x.state for x in two} == {"doubtful"} and "as well" in two[0].why
@@ -410,3 +410,38 @@ def test_another_recording_of_like_name_and_length_is_not_linked_and_a_masters_c
         assert changed.facts.path == str(master) and changed.route.read.curve is changed.route.read.range is None
         assert [m.state for m in proxies.match(other.shots(), found)] == ["linked"]
         assert other.undo() and other.shots()[0].route.read.curve == "bt709"
+
+
+def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, small_clip):
+    """The proxy is 60 numbered frames from 01:00:00:00; the master begins ten later and ends ten earlier."""
+    trimmed = tmp_path / "disk" / "small_trimmed.mov"
+    trimmed.parent.mkdir()
+    with av.open(str(small_clip)) as source, av.open(str(trimmed), "w") as target:
+        stream = target.add_stream("libx264", rate=25, options={"crf": "10"})
+        stream.width, stream.height, stream.pix_fmt = 384, 216, "yuv420p"
+        stream.metadata["timecode"] = "01:00:00:10"
+        for n, frame in enumerate(source.decode(video=0)):
+            if 10 <= n < 50:
+                large = av.VideoFrame.from_ndarray(frame.to_ndarray(format="rgb24").repeat(2, axis=0).repeat(2, axis=1), format="rgb24")
+                target.mux(stream.encode(large))
+        target.mux(stream.encode(None))
+    with Job.create(tmp_path / "cut.adzer", "cut") as job:
+        (shot,) = add_files(job, [small_clip])
+        found, _ = proxies.offered([trimmed.parent])
+        (m,) = proxies.match(job.shots(), found)
+        assert m.state == "doubtful" and "uses frames 0 to 59, of which it does not have all" in m.why
+        shot = job.set_range(shot, 15, 40)
+        job.set_marks(shot, [Mark(20, "kite")])
+        moves = {"keys": [{"t": 0.8, "x": 0.4}, {"t": 1.2, "x": 0.6}]}
+        shot = job.decide(job.shots()[0], shot.route.with_("shape", moves=moves, marks=[{"x": 9, "y": 9, "a": 8, "b": 8, "frame": 30}]), "x")
+        job.add_take(shot, 30, 48)
+        (m,) = proxies.match(job.shots(), found)
+        assert m.state == "matched" and m.offset == 10 and "begins at its frame 10 and holds 40 of its 60" in m.why
+        first, second = proxies.apply(job, job.shots(), [m], found)
+        assert (first.start, first.stop, second.start, second.stop) == (5, 30, 20, 38) and first.marks == (Mark(10, "kite"),)
+        assert [k.t for k in first.route.shape.moves.keys] == pytest.approx([0.4, 0.8]) and first.route.shape.marks[0].frame == 20
+        with Reader(first.facts.source) as reader:
+            assert frame_number(reader.frame(first.start).cropped(0).astype(float), 2, 255) == 15
+        early = job.decide(job.shots()[0], first.route, "x")
+        assert proxies.shifted(early.route, 15, early.facts) is None  # a keyframe would lie before it
+        assert job.undo() and job.undo() and {s.start for s in job.shots()} == {15, 30}

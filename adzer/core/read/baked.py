@@ -15,14 +15,16 @@ TONE, COLOUR = 0.03, 0.25
 
 
 def compare(
-    master: FileFacts, proxy: FileFacts, master_samples: Samples, proxy_samples: Samples, looks: int = 3
+    master: FileFacts, proxy: FileFacts, master_samples: Samples, proxy_samples: Samples, looks: int = 3, offset: int = 0
 ) -> Guess:
-    """``look`` if tones or colours differ more than coding does, ``same`` if not; with both numbers."""
+    """``look`` if tones or colours differ more than coding does, ``same`` if not; with both numbers. ``offset``: the
+    master's frame at which the proxy begins."""
     lumas, chromas = [], []
     with Reader(master.source, print_=master.fingerprint) as a, Reader(proxy.source, print_=proxy.fingerprint) as b:
-        n = min(len(a), len(b))
-        for k in sorted({int((i + 0.5) * n / looks) for i in range(min(looks, n))}):
-            cells = [_cells(r.frame(k), s) for r, s in ((a, master_samples), (b, proxy_samples))]
+        first = max(0, offset)
+        n = max(min(len(a), offset + len(b)) - first, 1)
+        for k in sorted({first + int((i + 0.5) * n / looks) for i in range(min(looks, n))}):
+            cells = [_cells(r.frame(at), s) for r, at, s in ((a, k, master_samples), (b, k - offset, proxy_samples))]
             lumas.append([c @ np.array([0.2126, 0.7152, 0.0722]) for c in cells])
             chromas.append([c - y[..., None] for c, y in zip(cells, lumas[-1], strict=True)])
     ya, yb = (np.concatenate([pair[i].ravel() for pair in lumas]) for i in (0, 1))

@@ -1,8 +1,8 @@
 """Which proxy belongs to which master, whichever way names were changed.
 
 What the camera wrote decides first: source timecode, frame count and rate. Where that leaves more than one, or there is
-no timecode, start time and then the names' likeness. What is not certain is said to be doubtful and never done in silence;
-a different length is never matched.
+no timecode, start time and then the names' likeness. What is not certain is said to be doubtful and never done in silence.
+A recording of another length is matched by timecode alone: as a piece of the wanted one, or one that it is a piece of.
 """
 
 from __future__ import annotations
@@ -14,20 +14,25 @@ from pathlib import Path
 
 import msgspec
 
+from ..errors import AdzerError
+from ..media import timecode
 from ..media.probe import FileFacts
 
 CLOCK = 2.0
+SHORTEST = 8  # frames that a piece must have in common with what it is a piece of
 ALIKE, CLEAR = 0.5, 0.12  # names at least so alike, and by so much more than the next
 
 
 class Match(msgspec.Struct, frozen=True):
-    """``state`` matched · doubtful · missing · linked (already). ``candidates``: what else it could be; ``why``: the reason, as a clause."""
+    """``state`` matched · doubtful · missing · linked (already). ``candidates``: what else it could be; ``why``: the reason, as a clause.
+    ``offset``: the wanted recording's frame at which the found one begins, where it is of another length or start."""
 
     wanted: str
     found: str | None
     state: str
     why: str
     candidates: tuple[str, ...] = ()
+    offset: int = 0
 
 
 def relink(wanted: Iterable[FileFacts], offered: Iterable[FileFacts]) -> list[Match]:
@@ -59,12 +64,44 @@ def relink(wanted: Iterable[FileFacts], offered: Iterable[FileFacts]) -> list[Ma
         if found is not None and len(claims[found.path]) > 1:
             rivals = ", ".join(Path(p).name for p in claims[found.path] if p != w.path)
             state, why = "doubtful", f"{why}; {rivals} fits {Path(found.path).name} as well"
-        if found is None and not others:
+        offset = 0
+        if found is None and not others and (pieces := _pieces(w, offered)):
+            state, names, offset = "doubtful", tuple(f.path for f, _ in pieces), pieces[0][1]
+            why = f"{len(pieces)} recordings hold a piece of it, by timecode"
+            if len(pieces) == 1:
+                found, state, names = pieces[0][0], "matched", ()
+                why = _piece_text(w, found, offset)
+        elif found is None and not others:
             lengths = [f for f in offered if likeness(w.path, f.path) > 0.8 and f.frames != w.frames]
             if lengths:
                 why = f"{Path(lengths[0].path).name} has a like name, but {lengths[0].frames} frames instead of {w.frames}"
-        out.append(Match(w.path, found.path if found else None, state, why, names))
+        out.append(Match(w.path, found.path if found else None, state, why, names, offset))
     return out
+
+
+def _pieces(w: FileFacts, offered: list[FileFacts]) -> list[tuple[FileFacts, int]]:
+    """Recordings whose timecode says that they hold a good part of the wanted one's moments, and where in it they begin."""
+    if not w.timecode or not w.rate:
+        return []
+    found = []
+    for f in offered:
+        if not f.timecode or f.rate != w.rate or not (w.constant_rate and f.constant_rate):
+            continue
+        try:
+            offset = timecode.to_frames(f.timecode, w.rate) - timecode.to_frames(w.timecode, w.rate)
+        except AdzerError:
+            continue
+        both = min(w.frames, offset + f.frames) - max(0, offset)
+        if both >= max(SHORTEST, 0.5 * min(w.frames, f.frames)):
+            found.append((f, offset))
+    named = [p for p in found if likeness(w.path, p[0].path) >= ALIKE]
+    return named or found
+
+
+def _piece_text(w: FileFacts, f: FileFacts, offset: int) -> str:
+    both = min(w.frames, offset + f.frames) - max(0, offset)
+    where = f"begins at its frame {offset}" if offset >= 0 else f"begins {-offset} frames before it"
+    return f"by timecode it {where} and holds {both} of its {w.frames} frames"
 
 
 def _choose(w: FileFacts, same: list[FileFacts], how: str) -> tuple[FileFacts | None, str, str, list[FileFacts]]:

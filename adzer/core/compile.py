@@ -20,7 +20,7 @@ from .media.formats import PixelFormat
 from .media.rolls import Source
 from .pixels import AxisWarp, PixelPlan, Samples
 from .read.seen import Seen
-from .read.step import assumed_samples
+from .read.step import assumed_samples, turn_of
 from .route import Route, Walk, walk
 
 SEGMENT_SECONDS = 4.0
@@ -154,7 +154,8 @@ def _end(facts: probe.FileFacts, index: probe.FrameIndex, stop: int) -> Fraction
 
 @dataclass(frozen=True)
 class RenderPlan:
-    """What is done, in numbers: see ``PixelPlan`` for the pixels, ``VideoSpec`` for the encoder, ``Timing`` for when."""
+    """What is done, in numbers: see ``PixelPlan`` for the pixels, ``VideoSpec`` for the encoder, ``Timing`` for when. ``turn``:
+    degrees clockwise that players are asked to turn a copy by, which lies as its recording does."""
 
     source: Source
     pixels: PixelPlan
@@ -162,6 +163,7 @@ class RenderPlan:
     timing: Timing
     segment: int
     timecode: str | None
+    turn: int = 0
 
     def segments(self) -> list[tuple[int, int]]:
         """Delivered frames [from, to) of each segment."""
@@ -181,14 +183,15 @@ def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
 
 
 def copy_plan(order: Order) -> PixelPlan:
-    """The whole picture at a scale, its codes carried over: same matrix, range and curve."""
+    """The whole picture at a scale, its codes carried over: same matrix (where the encoder can say it), range and curve."""
     facts, card = order.facts, order.card
     assert order.copy_scale is not None
     source = assumed_samples(facts, order.route.read)
     size = tuple(max(16, round(v * order.copy_scale / 2) * 2) for v in facts.raster)
     scale = tuple(Fraction(facts.raster[i], size[i]) for i in (0, 1))
     warp = AxisWarp((size[0], size[1]), (scale[0], scale[1]), (Fraction(0), Fraction(0)), (size[0], size[1]))
-    matrix = source.matrix if source.matrix in ("bt709", "bt2020", "bt601") else "bt709"
+    sayable = ("bt709", "bt2020") if card.encoder == "st2019" else ("bt709", "bt2020", "bt601")
+    matrix = source.matrix if source.matrix in sayable else "bt709"
     siting = card.siting if card.chroma == "4:2:0" else "left"
     target = Samples(PixelFormat(card.bits, card.chroma), matrix, source.limited or facts.rgb, siting)
     return PixelPlan(source, facts.raster, warp, None, target)
@@ -250,7 +253,8 @@ def compile_order(order: Order) -> RenderPlan:
         tags=tags, pixel_aspect=aspect,
     )  # fmt: skip
     whole = max(1, round(SEGMENT_SECONDS * float(when.rate) / gop)) * gop
-    return RenderPlan(path, pixels, spec, when, whole, _timecode(order, when))
+    turn = turn_of(order.facts, order.route.read) if order.copy_scale is not None else 0
+    return RenderPlan(path, pixels, spec, when, whole, _timecode(order, when), turn)
 
 
 def sound_span(order: Order, plan: RenderPlan) -> tuple[Fraction, Fraction]:

@@ -30,7 +30,7 @@ from .ahead import ahead
 from .compile import Order, RenderPlan, compile_order, sound_span
 from .deliver.advise import Trial
 from .errors import AdzerError, Cancelled, RenderFailed
-from .media import audio, disk
+from .media import audio, boxes, disk
 from .media.decode import Frame, Reader
 from .media.encode import EXACT, Writer, container_for
 from .pixels import Processor
@@ -49,6 +49,7 @@ class Progress(msgspec.Struct, frozen=True):
 
 
 Report = Callable[[Progress], None]
+PROGRESSIVE = 1  # the library's number of it among field orders
 SPARED = 200_000_000  # bytes, or a hundredth of a small disk, that stay free
 
 
@@ -324,6 +325,10 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
                 stream.codec_context.codec_tag = "hvc1"
         stream.time_base = base
         stream.codec_context.framerate = plan.timing.rate
+        stream.codec_context.sample_aspect_ratio = plan.spec.pixel_aspect
+        stream.codec_context.field_order = PROGRESSIVE
+        if plan.turn:
+            stream.set_display_rotation(-plan.turn % 360)
         plan.spec.tags.put_on(stream.codec_context)
         if plan.timecode:
             stream.metadata["timecode"] = target.metadata["timecode"] = plan.timecode
@@ -361,6 +366,8 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
         while pending is not None:
             target.mux(pending)
             pending = next(sound, None)
+    if out.suffix == ".mkv" and plan.spec.pixel_aspect == 1:
+        boxes.say_square(out)
     return [p.intdigest() for p in prints]
 
 

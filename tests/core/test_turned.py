@@ -8,7 +8,7 @@ import av
 import numpy as np
 import pytest
 
-from adzer.core.compile import freeze, pixel_plan
+from adzer.core.compile import freeze, freeze_copy, pixel_plan
 from adzer.core.intake import read_file
 from adzer.core.media import headers, probe
 from adzer.core.media.decode import Reader
@@ -109,6 +109,24 @@ def test_a_turn_can_be_declared_and_taken_back_and_the_master_stands(tmp_path):
     seen_ = np.array([[luma[int(v * luma.shape[0]), int(u * luma.shape[1])] for u in lines] for v in lines])
     meant = np.array([[truth[int(v * 320), int(x0 + u * w)] for u in lines] for v in lines])
     assert np.corrcoef(seen_.ravel(), meant.ravel())[0, 1] > 0.9
+
+
+@pytest.mark.parametrize("card", ["proxy", "intermediate"])
+@pytest.mark.parametrize("declared", [None, 180])
+def test_a_copy_lies_as_its_recording_and_says_how_players_turn_it(tmp_path, card, declared):
+    """What another library reads of the copy's tag turns its picture upright; and pixels are said to be square."""
+    path = shot(tmp_path / "lying.mp4", 90)
+    facts, _ = read_file(path)
+    order = freeze_copy("x", facts, PLAIN.with_("read", turn=declared), card, Fraction(1), tmp_path / "copy.mov")
+    assert render(order).passed
+    with av.open(str(tmp_path / "copy.mov")) as copy:
+        frame = next(copy.decode(video=0))
+        assert frame.rotation % 360 == (90 if declared is None else 180)
+        assert copy.streams.video[0].sample_aspect_ratio == 1 and (frame.width, frame.height) == (320, 240)
+        up = np.rot90(frame.to_ndarray(format="gray"), frame.rotation // 90)
+    if declared is None:
+        truth = foreign.photograph("astronaut")[:320, 100:340] @ [0.2126, 0.7152, 0.0722]
+        assert np.corrcoef(up[::4, ::4].ravel(), truth[::4, ::4].ravel())[0, 1] > 0.95
 
 
 @pytest.mark.parametrize("matrix, word", [([-1, 0, 0, 0, 1, 0, 0, 0, 1], "mirror"), ([1, 0.4, 0, 0, 1, 0, 0, 0, 1], "shear")])

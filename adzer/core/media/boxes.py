@@ -297,6 +297,18 @@ def matroska_cut(path: Path) -> bool:
         return False
 
 
+def say_square(path: Path) -> None:
+    """Mends, in place, a Matroska file that says its display size were in no known unit (DisplayUnit 0x54B2): it is in pixels."""
+    with path.open("r+b") as file:
+        data = file.read(1 << 20)
+        for number, _, body, end in _elements(data, 0, len(data)):
+            if number == 0x54B2 and end - body == 1 and data[body] == 4:
+                file.seek(body)
+                file.write(b"\0")
+            elif number == 0x1F43B675:
+                break
+
+
 def put_into_matroska(path: Path, tags: SphereTags) -> None:
     """Adds the tags to the first Video element of a Matroska file that was written as a stream (no index to move)."""
     data = path.read_bytes()

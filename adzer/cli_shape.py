@@ -192,7 +192,8 @@ def follow(
     source = followed_over(walked["read"].result.picture, walked.route.shape, seen)
     x, y, w, h = marked.values()
     wide, high = walked["read"].result.picture.raster
-    if w <= 0 or h <= 0 or x < 0 or y < 0 or x + w > wide or y + h > high:
+    over = w / 2 if source.whole else 0.0  # what a sphere's box may reach over the seam
+    if w <= 0 or h <= 0 or x < 0 or y < 0 or x + w > wide + over or y + h > high:
         raise AdzerError(f'--box "{box}" does not lie within the recording, {wide}×{high}.')
     turn = turn_of(facts, walked.route.read)
     with Reader(facts.source, print_=facts.fingerprint) as reader, progress(file.name) as show:

@@ -76,6 +76,23 @@ def test_things_are_followed_across_the_seam(footage, name, size):
     assert np.median([p.sure for p in points]) > 0.6
 
 
+def test_a_box_may_lie_over_the_seam(footage):
+    """Marked in recorded pixels right over the last column; its boxes hold the thing, counted on from the left edge."""
+    turned = [tuple(np.roll(p, -int(round(LENS.place(truth("pennant", 0))[0] / k)), axis=1) for p, k in zip(f, (1, 2, 2), strict=True))
+              for f in footage]  # fmt: skip
+    x, y = LENS.place(truth("pennant", 0))
+    shift = 2 * round(float(x) / 2)
+    _, points = track.through(SOURCE.marked(SIZE[0] - 11.0, float(y) - 11, 22, 22), ((n, turned[n]) for n in range(20)))
+    over = 0
+    for p in points:
+        left, top, w, h = SOURCE.box(p)
+        assert 0 <= left < SIZE[0] and w < 40
+        at = (LENS.place(truth("pennant", p.frame))[0] - shift - left) % SIZE[0]
+        assert -1 < at < w + 1 and top < LENS.place(truth("pennant", p.frame))[1] < top + h
+        over += left + w > SIZE[0]
+    assert over > 2
+
+
 def _covered(planes, name, frame, size=7.0):
     """The frame with sky painted over the thing."""
     planes = tuple(p.copy() for p in planes)

@@ -62,18 +62,24 @@ class Source:
     sub: tuple[int, int]
 
     def box(self, point: Point) -> tuple[float, float, float, float]:
-        """(x, y, width, height) of a point in recorded pixels; left, top."""
+        """(x, y, width, height) of a point in recorded pixels; left, top. Over the seam of a whole sphere it goes on to the right
+        of its last column."""
         turn = rotation(point.heading, point.tilt)
         bx, by = np.tan(np.radians(point.across) / 2), np.tan(np.radians(point.high) / 2)
         edges = np.array([[-bx, 1, 0], [bx, 1, 0], [0, 1, by], [0, 1, -by]]) @ turn.T
         left, right, top, bottom = self.lens.place(edges)
         middle = self.lens.place(turn[:, 1])
         wide, high = abs(float(right[0] - left[0])), abs(float(bottom[1] - top[1]))
-        if isinstance(self.lens, Equirect) and self.lens.whole:
-            wide = min(wide, self.lens.size[0] - wide)
-        return (
-            float(middle[0]) - wide / 2 + self.region[0], float(middle[1]) - high / 2 + self.region[1], wide, high
-        )  # fmt: skip
+        around = self.lens.size[0]
+        if self.whole:
+            wide = min(wide, around - wide)
+        x = float(middle[0]) - wide / 2
+        return (x % around if self.whole else x) + self.region[0], float(middle[1]) - high / 2 + self.region[1], wide, high
+
+    @property
+    def whole(self) -> bool:
+        """It goes on from its last column to its first."""
+        return isinstance(self.lens, Equirect) and self.lens.whole
 
     def marked(self, x: float, y: float, w: float, h: float) -> Marked:
         """A thing in a box of recorded pixels (left, top, width, height)."""

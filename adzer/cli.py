@@ -465,6 +465,9 @@ def main() -> None:
     except UnicodeEncodeError as error:  # a name that is given as bytes which are no text
         say(f"{shown(str(error.object))}: a name in it is not text (UTF-8). Rename it, or choose another folder.")
         sys.exit(2)
+    except OSError as error:  # whatever file it was; a full or read-only disk is named as such
+        say(f"{shown(str(error.filename or 'A file'))} cannot be read or written ({error.strerror or error}). Check its disk and permissions.")
+        sys.exit(2)
     except KeyboardInterrupt:
         say("stopped. What was finished is kept; start the same again to go on.")
         sys.exit(130)

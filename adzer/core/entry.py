@@ -54,7 +54,7 @@ def install() -> list[Path]:
         shutil.copyfile(OURS / "adzer.svg", icon)
         kind.write_text(KIND)
     except OSError as error:
-        raise AdzerError(f"{error.filename} cannot be written ({error.strerror}). Check the folder's permissions.") from None
+        raise AdzerError(f"{error.filename or entry} cannot be written ({error.strerror}). Check the folder's permissions.") from None
     _told()
     return [entry, icon, kind]
 

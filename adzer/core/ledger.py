@@ -103,6 +103,7 @@ class Ledger:
     def __init__(self, path: Path, db: sqlite3.Connection) -> None:
         self.path, self._db = path, db
         self.touched: set[int] = set()  # shots that the last undo or redo changed
+        self.locked = ""  # why it can only be looked at
 
     # --- opening ---------------------------------------------------------------------------------------------------
     @classmethod
@@ -123,12 +124,16 @@ class Ledger:
                     [("name", name), ("rate", str(rate)), ("created", str(time.time())), ("home", home())],
                 )
         except (sqlite3.Error, OSError) as error:
-            raise UnreadableError(f"{path} cannot be made ({error}). Choose another folder.") from None
+            for ending in ("", "-wal", "-shm", "-journal"):  # nothing half made is left under the name
+                with contextlib.suppress(OSError):
+                    path.with_name(path.name + ending).unlink()
+            raise UnreadableError(f"{path} cannot be made ({_why(error)}). Choose another folder.") from None
         return cls(path, db)
 
     @classmethod
     def open(cls, path: str | Path) -> Self:
-        """Opens a job file, checking that it is one. UnreadableError names the file and says what to do."""
+        """Opens a job file, checking that it is one. UnreadableError names the file and says what to do. On a disk that is full
+        or read-only it can be looked at: ``locked`` then says why nothing can be changed."""
         path = Path(path).absolute()
         if not path.exists():
             raise UnreadableError(f"{path} is not there. Check the name, or make a new job.")
@@ -138,7 +143,7 @@ class Ledger:
             raise UnreadableError(f"{path} is far too large for a job file.")
         _refuse_foreign(path)
         try:
-            db = _connect(path)
+            db, locked = _opened(path)
             number = db.execute("PRAGMA application_id").fetchone()[0]
             schema = db.execute("PRAGMA user_version").fetchone()[0]
             if number != APPLICATION_ID:
@@ -156,11 +161,12 @@ class Ledger:
             if schema < SCHEMA:
                 _upgrade(db)
             job = cls(path, db)
+            job.locked = locked
             job._check()
         except sqlite3.Error as error:
             if _of_the_disk(error):
                 raise UnreadableError(
-                    f"{path} is sound, as far as can be told, but cannot be written to ({error}). Free some space, or check the disk "
+                    f"{path} is sound, as far as can be told, but cannot be written to ({_why(error)}). Free some space, or check the disk "
                     "and its permissions."
                 ) from None
             raise UnreadableError(
@@ -250,7 +256,7 @@ class Ledger:
             self._db.execute("COMMIT")
         except sqlite3.Error as error:
             raise UnreadableError(
-                f"{self.path} could not be saved ({error}). Free some space or check its permissions; nothing of it is lost."
+                f"{self.path} could not be saved ({self.locked or _why(error)}). Free some space or check its permissions; nothing of it is lost."
             ) from None
 
     def undo(self) -> str | None:
@@ -306,10 +312,20 @@ class Ledger:
         )
 
 
-def _of_the_disk(error: sqlite3.Error) -> bool:
+def _of_the_disk(error: Exception) -> bool:
     """Is it a full, read-only or failing disk, and not the file?"""
     kinds = ("SQLITE_READONLY", "SQLITE_FULL", "SQLITE_IOERR", "SQLITE_CANTOPEN", "SQLITE_PERM")
     return str(getattr(error, "sqlite_errorname", "")).startswith(kinds)
+
+
+def _why(error: Exception) -> str:
+    """What a database's error means to a person."""
+    kind = str(getattr(error, "sqlite_errorname", ""))
+    for start, words in (("SQLITE_FULL", "the disk is full"), ("SQLITE_IOERR", "the disk is full, or fails"),
+                         ("SQLITE_BUSY", "another program holds it")):  # fmt: skip
+        if kind.startswith(start):
+            return words
+    return "nothing can be written there" if kind and _of_the_disk(error) else str(error)
 
 
 def _refuse_foreign(path: Path) -> None:
@@ -349,6 +365,19 @@ def _connect(path: Path) -> sqlite3.Connection:
     for pragma in ("trusted_schema = OFF", "foreign_keys = ON", "journal_mode = WAL", "synchronous = FULL"):
         db.execute(f"PRAGMA {pragma}")
     return db
+
+
+def _opened(path: Path) -> tuple[sqlite3.Connection, str]:
+    """A connection, and why it cannot write; empty if it can."""
+    try:
+        return _connect(path), ""
+    except sqlite3.Error as error:
+        rest = path.with_name(path.name + "-wal")  # edits that only a disk that can be written to brings in
+        if not _of_the_disk(error) or (rest.exists() and rest.stat().st_size):
+            raise
+        db = sqlite3.connect(f"{path.as_uri()}?mode=ro&immutable=1", uri=True, isolation_level=None)
+        db.execute("PRAGMA trusted_schema = OFF")
+        return db, _why(error)
 
 
 def _upgrade(db: sqlite3.Connection) -> None:

@@ -286,7 +286,8 @@ class IntakeView(QWidget):
         self._preview()
         files = word.get("files", [])
         words = outcome.get("words") or outcome.get("error", "")
-        self.reading.desk.job.log("offload", None, words, {"files": len(files), "bytes": outcome.get("bytes", 0)})
+        numbers = {"files": len(files), "bytes": outcome.get("bytes", 0)}
+        self.reading.desk.record(lambda: self.reading.desk.job.log("offload", None, words, numbers), ())
         self.said.emit(words)
         if files:
             self.arrived.emit(files, self._camera)

@@ -39,6 +39,9 @@ class Desk(Shown):
         self._watch.start(1000)
         if any(s.state == "rendering" for s in self.slips):
             self.queue.start(job.path)  # a render that was cut off goes on
+        if job.locked:
+            words = f"{job.path.name} can be looked at but not changed: {job.locked}. Nothing of it is lost."
+            QTimer.singleShot(0, lambda: self.said.emit(words))
 
     def _look_at_queue(self) -> None:
         """Another process may be rendering or editing, too."""
@@ -51,14 +54,14 @@ class Desk(Shown):
         """The whole job from masters to proxies, or back."""
         to = "masters" if self.on_proxies else "proxies"
         lacking = sum(stand_in(s) is None for s in self.all.values())
-        self._guarded(lambda: self.job.set_meta(f"work on {to}", use=to), ())
+        self.record(lambda: self.job.set_meta(f"work on {to}", use=to), ())
         short = lacking and to == "proxies"
         tail = f" {lacking} of {len(self.all)} have none and are shown from their masters." if short else ""
         self.said.emit(f"The job is shown from {to} now; what is delivered always comes from the masters.{tail}")
 
     # --- answers, of one shot or several ---------------------------------------------------------------------------------
     def mend(self, shot: Shot, fix: Fix) -> None:
-        self._guarded(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"), (shot.id,))
+        self.record(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"), (shot.id,))
 
     def alike(self, shot: Shot, finding: Finding) -> list[Shot]:
         """Other shots that have the same finding, whose mend is the same."""
@@ -76,7 +79,7 @@ class Desk(Shown):
         if (fix := finding.fix) is not None:
             pairs = [(s, s.route.mended(fix)) for s in (shot, *self.alike(shot, finding))]
             words = f"{fix.label}, {len(pairs)} shots"
-            self._guarded(lambda: self.job.decide_all(pairs, words), [s.id for s, _ in pairs])
+            self.record(lambda: self.job.decide_all(pairs, words), [s.id for s, _ in pairs])
 
     def fill_down(self) -> None:
         """The stage in hand of the selected rows as in the row above the first of them."""
@@ -88,7 +91,7 @@ class Desk(Shown):
         above = self.shots[rows[0] - 1]
         settings = getattr(above.route, stage)
         pairs = [(self.shots[i], self.shots[i].route.with_(stage, **carried(settings))) for i in rows]
-        self._guarded(lambda: self.job.decide_all(pairs, f"{stage} as in {above.name}"), [s.id for s, _ in pairs])
+        self.record(lambda: self.job.decide_all(pairs, f"{stage} as in {above.name}"), [s.id for s, _ in pairs])
 
     def same_for_camera(self) -> None:
         """The unfolded stage's answers (else Read's) for every shot of the same camera, as one edit."""
@@ -108,7 +111,7 @@ class Desk(Shown):
             self.said.emit(f"All shots of {shot.camera} have these answers already.")
             return
         pairs = [(s, s.route.with_(stage, **carried(settings))) for s in others]
-        self._guarded(lambda: self.job.decide_all(pairs, f"{stage} of all {shot.camera} shots"), [s.id for s in others])
+        self.record(lambda: self.job.decide_all(pairs, f"{stage} of all {shot.camera} shots"), [s.id for s in others])
         self.said.emit(f"{len(others)} more shots of {shot.camera} have the same answers now; Ctrl+Z takes that back.")
 
     def rows(self) -> list[Shot]:
@@ -117,7 +120,7 @@ class Desk(Shown):
 
     def describe(self, changes: dict[int, dict[str, str]], words: str) -> None:
         """Names, scenes, cameras, notes, verdicts: one edit."""
-        self._guarded(lambda: self.job.describe(changes, words), list(changes))
+        self.record(lambda: self.job.describe(changes, words), list(changes))
 
     def judge(self, verdict: str) -> None:
         """keep or drop, for the chosen rows; a second time takes it back."""
@@ -136,7 +139,7 @@ class Desk(Shown):
         if shot is not None:
             made: list[Shot] = []
             start = self.frame if cut else shot.start
-            self._guarded(lambda: made.append(self.job.add_take(self.all[shot.id], start, shot.stop, cut)), ())
+            self.record(lambda: made.append(self.job.add_take(self.all[shot.id], start, shot.stop, cut)), ())
             if made:
                 self.reload((shot.id, made[0].id))
                 self.select(next(i for i, s in enumerate(self.shots) if s.id == made[0].id))
@@ -148,12 +151,12 @@ class Desk(Shown):
         if shot is not None:
             rest = [m for m in shot.marks if m.frame != self.frame]
             marks = rest if len(rest) < len(shot.marks) else [*rest, Mark(self.frame)]
-            self._guarded(lambda: self.job.set_marks(shot, marks), (shot.id,))
+            self.record(lambda: self.job.set_marks(shot, marks), (shot.id,))
 
     def set_range(self, start: int, stop: int) -> None:
         shot = self.shot
         if shot is not None and 0 <= start < stop <= shot.facts.frames and (start, stop) != (shot.start, shot.stop):
-            self._guarded(lambda: self.job.set_range(shot, start, stop), (shot.id,))
+            self.record(lambda: self.job.set_range(shot, start, stop), (shot.id,))
 
     def undo(self) -> None:
         self._stepped(self.job.undo, "Taken back", "There is nothing to take back.")
@@ -174,7 +177,7 @@ class Desk(Shown):
     def remove(self) -> None:
         chosen = self.rows()
         if chosen:
-            self._guarded(lambda: self.job.remove_shots(chosen), [s.id for s in chosen])
+            self.record(lambda: self.job.remove_shots(chosen), [s.id for s in chosen])
             what = f"{chosen[0].name} is" if len(chosen) == 1 else f"{len(chosen)} shots are"
             self.said.emit(f"{what} out of the job; Ctrl+Z brings that back. No file was touched.")
 
@@ -182,7 +185,8 @@ class Desk(Shown):
     def keep_seen(self, shot_id: int, seen: Seen) -> None:
         """What a look at the footage found."""
         if shot_id in self.all:
-            self.job.keep_seen(shot_id, seen)
+            if not self.job.locked:  # it is shown all the same, and measured again another time
+                self.record(lambda: self.job.keep_seen(shot_id, seen), ())
             self._seen[shot_id] = seen
             self._recount((shot_id,))
             self.changed.emit()
@@ -313,7 +317,7 @@ class Desk(Shown):
         if not self.job.stranger:
             self.said.emit("This job is yours already.")
             return
-        self._guarded(self.job.adopt, ())
+        self.record(self.job.adopt, ())
         self.said.emit("The job is yours now; what waits in its queue runs.")
         if any(s.state in ("waiting", "rendering") for s in self.slips):
             self.queue.start(self.job.path)
@@ -324,12 +328,12 @@ class Desk(Shown):
         if shot is None or not shot.facts.rate or not shot.facts.constant_rate:
             self.said.emit("This shot has no even rate that the job could take.")
             return
-        self._guarded(lambda: self.job.set_meta("the job's rate", rate=str(shot.facts.rate)))
+        self.record(lambda: self.job.set_meta("the job's rate", rate=str(shot.facts.rate)))
         self.said.emit(f"The job runs at {float(shot.facts.rate):g} frames a second.")
 
     def set_output(self, folder: str) -> None:
         """Where masters go from now on; slips that are queued keep their own."""
-        self._guarded(lambda: self.job.set_meta("output folder", out=folder), ())
+        self.record(lambda: self.job.set_meta("output folder", out=folder), ())
 
     def close(self, keep_queue: bool = False) -> None:
         self._watch.stop()

@@ -194,7 +194,7 @@ class Reading(QObject):
         others = [s for s in self.desk.all.values() if s.facts.path in doubt.paths]
         if not together or not others:
             change = lambda: self.desk.job.set_files([(shot, {"doubts": rest})], f"{shot.name}: files kept apart")  # noqa: E731
-            self.desk._guarded(change, (shot.id,))
+            self.desk.record(change, (shot.id,))
             return
         other = others[0]
 
@@ -204,7 +204,7 @@ class Reading(QObject):
                     self.desk.job.set_files([(shot, values | {"doubts": rest})], "files joined", edit)
                     edit.put("shots", other.id, None)
 
-            self.desk._guarded(work, (shot.id, other.id))
+            self.desk.record(work, (shot.id, other.id))
             self.look([shot.id])
 
         second = proxies.Part("second", other.facts.path, other.facts)
@@ -249,8 +249,7 @@ class Reading(QObject):
             if error:
                 self.desk.said.emit(error)
                 return
-            self.desk.job.keep_trial(shot.id, msgspec.structs.replace(value, card=f"{card}, {size}"))
-            self.desk.reload((shot.id,))
+            self.desk.record(lambda: self.desk.job.keep_trial(shot.id, msgspec.structs.replace(value, card=f"{card}, {size}")), (shot.id,))
 
         self.desk.worker.chore("copy trial", (shot, card, size), then)
 
@@ -278,7 +277,7 @@ class Reading(QObject):
         def work() -> None:
             changed.extend(proxies.apply(self.desk.job, self.desk.all.values(), matches, found))
 
-        self.desk._guarded(work, None)
+        self.desk.record(work, None)
         self.look(s.id for s in changed if s.facts.fingerprint != before.get(s.id))
         for shot in changed:
             for part in shot.parts:
@@ -292,7 +291,7 @@ class Reading(QObject):
             return
         parts = tuple(part if p.path == part.path else p for p in shot.parts)
         words = f"{shot.name}: proxy compared"
-        self.desk._guarded(lambda: self.desk.job.set_files([(shot, {"parts": parts})], words), (shot_id,))
+        self.desk.record(lambda: self.desk.job.set_files([(shot, {"parts": parts})], words), (shot_id,))
         if part.look == "look":
             self.desk.said.emit(f"{shot.name}: {Path(part.path).name} carries a look that its master does not have.")
 

@@ -277,7 +277,7 @@ class Shown(QObject):
             self._draft = None
             return
         new, self._draft = self._draft, None
-        self._guarded(
+        self.record(
             lambda: self.job.decide(shot, new, words or f"{shot.name}: {self._what(shot.route, new)}"), (shot.id,)
         )
 
@@ -291,7 +291,7 @@ class Shown(QObject):
     def _what(old: Route, new: Route) -> str:
         return next((s for s in STAGES if getattr(old, s) != getattr(new, s)), "answers")
 
-    def _guarded(self, work: Any, only: Iterable[int] | None = None) -> None:
+    def record(self, work: Any, only: Iterable[int] | None = None) -> None:
         """Does an edit, says why if it cannot be, and reads again what it touched."""
         try:
             work()

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import contextlib
 import os
+import resource
+import shutil
+import signal
 import sqlite3
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
 from adzer import bench_hostile as hostile
+from adzer.core import ledger
 from adzer.core.errors import UnreadableError
 from adzer.core.intake import read_file, take
 from adzer.core.job import Job
@@ -45,3 +51,45 @@ def test_a_name_that_is_no_text_is_said_instead_of_traced_back(tmp_path, phone_c
         read_file(odd)
     said = []
     assert take([tmp_path], say=said.append) == [] and "Rename it" in said[0]
+
+
+def _cut_off():
+    """A disk that takes no file beyond some kilobytes, as far as this process can tell."""
+    signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+    resource.setrlimit(resource.RLIMIT_FSIZE, (16_000, 16_000))
+
+
+@pytest.mark.parametrize("words", [
+    ("new", "j.adzer"), ("add", "j.adzer", "CLIP"), ("convert", "CLIP", "--card", "archive", "--out", "m.mkv"),
+    ("offload", "CARD", "--to", "off"), ("sim", "card", "new-card"),
+])  # fmt: skip
+def test_a_full_disk_is_said_and_leaves_nothing_under_a_name(tmp_path, words):
+    (tmp_path / "card").mkdir()
+    shutil.copy(CLIPS / "by-the-canal.mp4", tmp_path / "card" / "a.mp4")
+    put = {"CLIP": str(CLIPS / "by-the-canal.mp4"), "CARD": str(tmp_path / "card")}
+    done = subprocess.run(
+        [sys.executable, "-m", "adzer", *(put.get(w, w) for w in words)], cwd=tmp_path, capture_output=True, text=True,
+        preexec_fn=_cut_off, timeout=300, env=os.environ | {"PYTHONDONTWRITEBYTECODE": "1"},
+    )  # fmt: skip
+    assert done.returncode in (1, 2) and "Traceback" not in done.stderr, done
+    assert "adzer: " in done.stderr or "NOT safe to erase" in done.stdout, done
+    named = [p.relative_to(tmp_path) for p in tmp_path.rglob("*") if p.suffix in (".adzer", ".mkv", ".mp4") and p.parent.name != "card"]
+    assert not [p for p in named if "parts" not in str(p.parent)], named
+
+
+def test_a_job_on_a_disk_that_takes_nothing_can_be_looked_at(tmp_path, monkeypatch):
+    with Job.create(tmp_path / "x.adzer", "x") as job:
+        job.add_shots([dict(row, name="canal") for row in take([CLIPS / "by-the-canal.mp4"])])
+
+    def refused(path):
+        error = sqlite3.OperationalError("attempt to write a readonly database")
+        error.sqlite_errorname = "SQLITE_READONLY_DIRECTORY"
+        raise error
+
+    monkeypatch.setattr(ledger, "_connect", refused)
+    before = (tmp_path / "x.adzer").read_bytes()
+    with Job.open(tmp_path / "x.adzer") as job:
+        assert [s.name for s in job.shots()] == ["canal"] and job.locked == "nothing can be written there"
+        with pytest.raises(UnreadableError, match="could not be saved .nothing can be written there.*nothing of it is lost"):
+            job.describe({1: {"name": "sails"}}, "x")
+    assert (tmp_path / "x.adzer").read_bytes() == before

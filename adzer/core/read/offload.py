@@ -163,13 +163,15 @@ def check_room(found: Survey, roots: Iterable[Path]) -> None:
         base = root
         while not base.exists():
             base = base.parent
+        if not os.access(base, os.W_OK):
+            raise AdzerError(f"{shown(str(base))} cannot be written to. Choose another disk, or unlock it; nothing was copied.")
         device = base.stat().st_dev
         needed[device] = (needed.get(device, (0, base))[0] + missing, base)
     for missing, base in needed.values():
         free = shutil.disk_usage(base).free
         if missing + SPARE > free:
             raise AdzerError(
-                f"{shown(str(base))} has {free / 1e9:.2f} GB free and {missing / 1e9:.2f} GB are to be copied there. "
+                f"{shown(str(base))} has {free / 1e6:,.0f} MB free and {missing / 1e6:,.0f} MB are to be copied there. "
                 "Free some space or choose another disk; nothing was copied."
             )
 

@@ -8,6 +8,7 @@ import resource
 import shutil
 import signal
 import sqlite3
+import struct
 import subprocess
 import sys
 from pathlib import Path
@@ -19,6 +20,7 @@ from adzer.core import ledger
 from adzer.core.errors import UnreadableError
 from adzer.core.intake import read_file, take
 from adzer.core.job import Job
+from adzer.core.media import boxes, probe
 from adzer.core.sim.demo import CLIPS
 
 
@@ -93,3 +95,37 @@ def test_a_job_on_a_disk_that_takes_nothing_can_be_looked_at(tmp_path, monkeypat
         with pytest.raises(UnreadableError, match="could not be saved .nothing can be written there.*nothing of it is lost"):
             job.describe({1: {"name": "sails"}}, "x")
     assert (tmp_path / "x.adzer").read_bytes() == before
+
+
+def _nested(kind, n):
+    made = b""
+    for _ in range(n):
+        made = struct.pack(">I4s", 8 + len(made), kind) + made
+    return made
+
+
+def test_boxes_in_boxes_without_end_are_no_tags_and_no_fault(tmp_path):
+    """A whole recording with twenty thousand boxes in each other in its header is read as if they were not there."""
+    data = (CLIPS / "by-the-canal.mp4").read_bytes()
+    more = _nested(b"trak", 20_000)
+    at = data.index(b"moov") - 4
+    size = struct.unpack_from(">I", data, at)[0]
+    if at < data.index(b"mdat"):  # its index is moved out of the way instead of being mended
+        data, at = data[:at] + data[at + size :] + data[at : at + size], len(data) - size
+    path = tmp_path / "deep.mp4"
+    path.write_bytes(data[:at] + struct.pack(">I", size + len(more)) + data[at + 4 : at + size] + more)
+    assert boxes.read(path) is None
+    matroska = b""
+    for _ in range(20_000):
+        matroska = b"\xae" + (len(matroska) | 1 << 56).to_bytes(8, "big") + matroska
+    (tmp_path / "deep.mkv").write_bytes(b"\x1a\x45\xdf\xa3\x80" + matroska)
+    assert boxes.read(tmp_path / "deep.mkv") is None and boxes.matroska_siting(tmp_path / "deep.mkv") is None
+
+
+def test_a_file_that_never_ends_is_given_up_with_a_sentence(tmp_path, monkeypatch):
+    monkeypatch.setattr(probe, "PATIENCE", 1.0)
+    with (tmp_path / "empty.mkv").open("wb") as file:  # a segment of unknown length, and then nothing, for 300 GB
+        file.write(b"\x1a\x45\xdf\xa3\x80\x18\x53\x80\x67\x01\xff\xff\xff\xff\xff\xff\xff")
+        file.truncate(300 << 30)
+    with pytest.raises(UnreadableError, match="nothing but emptiness was found in it for 1 seconds"):
+        read_file(tmp_path / "empty.mkv")

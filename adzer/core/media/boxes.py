@@ -50,7 +50,7 @@ def read(path: Path) -> SphereTags | None:
             if head[:4] == b"\x1a\x45\xdf\xa3":
                 file.seek(0)
                 return _matroska(file.read(1 << 20))
-    except (OSError, struct.error, ValueError, IndexError):
+    except (OSError, struct.error, ValueError, IndexError, RecursionError):
         pass
     return None
 
@@ -257,7 +257,7 @@ def _matroska(data: bytes) -> SphereTags | None:
                 bounds = (top / 2**32, bottom / 2**32, left / 2**32, right / 2**32)
             elif number == 0x1F43B675:  # the first cluster: the headers are over
                 break
-    except (ValueError, IndexError):
+    except (ValueError, IndexError, RecursionError):
         pass
     return SphereTags("Matroska elements", projection, eyes, first, bounds) if eyes or projection else None
 
@@ -275,7 +275,7 @@ def matroska_siting(path: Path) -> str | None:
                 held[number] = int.from_bytes(data[body : min(end, body + 8)], "big")
             elif number == 0x1F43B675:
                 break
-    except (OSError, ValueError, IndexError):
+    except (OSError, ValueError, IndexError, RecursionError):
         pass
     return {(1, 1): "topleft", (1, 2): "left", (2, 2): "center", (2, 1): "top"}.get(
         (held.get(0x55B7, 0), held.get(0x55B8, 0))
@@ -293,7 +293,7 @@ def matroska_cut(path: Path) -> bool:
         number, at = _number(data, body + size, True)
         size, body = _number(data, at, False)
         return number == 0x18538067 and size >= 0 and body + size > path.stat().st_size
-    except (OSError, ValueError, IndexError):
+    except (OSError, ValueError, IndexError, RecursionError):
         return False
 
 

@@ -32,6 +32,7 @@ FOOTAGE = (
 )  # fmt: skip
 COVER = 0x400  # the library's mark of a still that only decorates a file
 OPENING = {"format_whitelist": ",".join(FOOTAGE), "protocol_whitelist": "file"}
+PATIENCE = 60.0  # seconds that a file may be searched for its beginning, or for its next frame
 _EDGE = 1 << 20
 
 PRIMARIES = {1: "bt709", 9: "bt2020", 12: "p3-d65"}  # H.273, table 2
@@ -168,11 +169,13 @@ def open_container(source: Source) -> av.container.InputContainer:
     if path.stat().st_size == 0:
         raise UnreadableError(f"{path} is empty (0 bytes). Copy it from the card again.")
     try:
-        container = source.open(OPENING) if isinstance(source, Roll) else av.open(str(path), "r", options=OPENING)
+        container = source.open(OPENING, PATIENCE) if isinstance(source, Roll) else _open(path)
     except PermissionError:
         raise UnreadableError(f"{path} may not be read by you. Change its permissions and try again.") from None
     except (av.FFmpegError, OSError, ValueError, UnicodeError) as error:
         reason = getattr(error, "strerror", None) or str(error)
+        if isinstance(error, av.error.ExitError):
+            reason = f"nothing but emptiness was found in it for {PATIENCE:g} seconds"
         raise UnreadableError(
             f"{path} is not a recording that can be read ({reason}). If it was cut off, copy it from the card again."
         ) from None
@@ -180,6 +183,10 @@ def open_container(source: Source) -> av.container.InputContainer:
         container.close()
         raise UnreadableError(f"{path} holds no moving picture. Give a video file.")
     return container
+
+
+def _open(path: Path) -> av.container.InputContainer:
+    return av.open(str(path), "r", options=OPENING, timeout=PATIENCE)
 
 
 def scan(source: Source, print_: str | None = None) -> FrameIndex:
@@ -360,7 +367,7 @@ def _siting(stream: Any, path: Path) -> str | None:
     context = stream.codec_context
     first = b""
     if context.name in headers.CODECS and not context.extradata:
-        with av.open(str(path), options=OPENING) as again:
+        with _open(path) as again:
             first = next((bytes(p) for p in again.demux(again.streams.video[0]) if p.size), b"")
     return headers.siting(context.name, context.extradata, first) or boxes.matroska_siting(path)
 

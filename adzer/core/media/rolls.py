@@ -35,9 +35,9 @@ class Roll(msgspec.Struct, frozen=True):
             lines += [f"file '{quoted}'", f"duration {float(seconds):.6f}"]
         return "\n".join(lines).encode("utf-8", "surrogateescape") + b"\n"
 
-    def open(self, options: dict[str, str]) -> av.container.InputContainer:
-        """``options``: which containers and protocols its files may be of."""
-        return av.open(io.BytesIO(self.script()), "r", format="concat", options=options | {"safe": "0"})
+    def open(self, options: dict[str, str], patience: float) -> av.container.InputContainer:
+        """``options``: which containers and protocols its files may be of; ``patience``: seconds to wait for each next piece."""
+        return av.open(io.BytesIO(self.script()), "r", format="concat", options=options | {"safe": "0"}, timeout=patience)
 
 
 class Pair(msgspec.Struct, frozen=True):

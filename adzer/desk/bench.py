@@ -32,10 +32,12 @@ from .reading import Reading
 from .theme import draw_mark, theme, worst_level
 from .widgets.findings import FindingList
 from .widgets.picture import GUIDES, PictureView, to_qimage
+from .widgets.plots import Plot
 from .widgets.questions import Question
 from .widgets.rule import Rule
 
 PLAY_WIDTH = 960
+SHELF, TALL_SHELF = 196, 300  # pixels, with all instruments side by side, or one of them over the full width
 
 
 class Strip(QWidget):
@@ -86,6 +88,7 @@ class BenchView(QWidget):
         self._shown: tuple[object, ...] = ()
         self._state: tuple[object, ...] = ()
         self._behind = 0
+        self._swapped = False
         self._sort_on = False
         self._away: set[str] = set()  # what is folded away of column and shelf
         self.setObjectName("page")
@@ -98,7 +101,13 @@ class BenchView(QWidget):
         self.rule.ranged.connect(desk.set_range)
         self.questions, self.shelf = QStackedWidget(), QStackedWidget()
         self.questions.setFixedWidth(344)
-        self.shelf.setFixedHeight(196)
+        self.shelf.setFixedHeight(SHELF)
+        self._wide: tuple[Plot, QHBoxLayout, int] | None = None  # the instrument that has the shelf for itself, and its place
+        self._rows: dict[Plot, QHBoxLayout] = {}
+        page = QWidget()
+        self._wide_row = QHBoxLayout(page)
+        self._wide_row.setContentsMargins(15, 9, 15, 5)
+        self.shelf.addWidget(page)
         self.hint = QLabel()
         self.hint.setObjectName("quiet")
         self._lay_out()
@@ -168,7 +177,11 @@ class BenchView(QWidget):
             self._benches[stage] = bench
             found = self._findings[stage] = FindingList(self._mend)
             self._columns[stage] = self.questions.addWidget(_column(bench, found))
-            self._shelves[stage] = self.shelf.addWidget(_shelf(bench))
+            page, row = _shelf(bench)
+            self._shelves[stage] = self.shelf.addWidget(page)
+            for plot in bench.instruments:
+                self._rows[plot] = row
+                plot.unfolded.connect(lambda p=plot: self.widen(None if p.wide else p))
         return self._benches[stage]
 
     def refresh(self) -> None:
@@ -185,11 +198,11 @@ class BenchView(QWidget):
                 self.side.clear()
             self.questions.setCurrentIndex(self._columns[stage])
             self._sort_on = True
+            self.widen(None)
             self.shelf.setCurrentIndex(self._shelves[stage])
             self.hint.setText(bench.hint)
             self.side.setVisible(bench.whole)
-            self._pictures.setStretch(0, 100)
-            self._pictures.setStretch(1, round(100 * bench.side_share))
+            self._share_out(bench)
             if self.picture.way is not None:
                 self.picture.compare(self.picture.way)
             self._shown = (shot.id, stage)
@@ -340,6 +353,39 @@ class BenchView(QWidget):
         self.questions.setVisible("column" not in self._away)
         self._refresh_answers()
 
+    def _share_out(self, bench: StageBench) -> None:
+        """How wide the main picture and its helper are."""
+        shares = (100, round(100 * bench.side_share))
+        for n, share in enumerate(reversed(shares) if self._swapped else shares):
+            self._pictures.setStretch(n, share)
+
+    def swap(self) -> None:
+        """Z: the helper picture becomes the large one, or the small one again."""
+        if self.bench is None or not self.bench.whole:
+            self.desk.said.emit("There is only one picture here.")
+            return
+        self._swapped = not self._swapped
+        self._share_out(self.bench)
+
+    def widen(self, plot: Plot | None) -> None:
+        """One instrument over the full width, taller; None: all side by side again."""
+        if self._wide is not None:
+            held, row, at = self._wide
+            held.wide, self._wide = False, None
+            row.insertWidget(at, held, held.stretch)
+        if plot is not None:
+            row = self._rows[plot]
+            self._wide, plot.wide = (plot, row, row.indexOf(plot)), True
+            self._wide_row.addWidget(plot)
+        self.shelf.setFixedHeight(TALL_SHELF if self._wide else SHELF)
+        self.shelf.setCurrentIndex(0 if self._wide else self._shelves.get(self._kind(), 0))
+
+    def next_wide(self) -> None:
+        """Shift+S: the next instrument over the full width; after the last, all of them side by side."""
+        held = [p for p in (self.bench.instruments if self.bench else []) if not p.isHidden()]
+        at = held.index(self._wide[0]) + 1 if self._wide and self._wide[0] in held else 0
+        self.widen(held[at] if at < len(held) else None)
+
     def next_guide(self) -> None:
         """T: another guide on the delivered picture, or none."""
         view = self.side if self.bench is not None and self.bench.whole else self.picture
@@ -416,11 +462,11 @@ def _open_first(area: QWidget | None, bench: StageBench) -> None:
         column.insertWidget(first + n, question)
 
 
-def _shelf(bench: StageBench) -> QWidget:
+def _shelf(bench: StageBench) -> tuple[QWidget, QHBoxLayout]:
     inner = QWidget()
     row = QHBoxLayout(inner)
     row.setContentsMargins(15, 9, 15, 5)
     row.setSpacing(14)
     for plot in bench.instruments:
         row.addWidget(plot, plot.stretch)
-    return inner
+    return inner, row

@@ -34,7 +34,7 @@ class Action:
 PURPOSES: tuple[tuple[str, frozenset[str]], ...] = tuple((name, frozenset(keys.split())) for name, keys in (
     ("Go about", "↵ Esc ↑ ↓ ← → [ ] N / O F2 F3 F4 F5"),
     ("Time", "Space Shift+Left Shift+Right { } J ^→ ^←"),
-    ("See and compare", "Q W ⇧W V ⇧V T U S L"),
+    ("See and compare", "Q W ⇧W V ⇧V T U S ⇧S Z L"),
     ("Frame and follow", "G ⇧G , . Y B I H X ⇧X"),
     ("Shots", "A F K D E R C P M ^A ^D ^⌫"),
     ("Deliver", "^↵ ^M"),

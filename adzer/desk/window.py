@@ -200,6 +200,8 @@ class Window(QMainWindow):
             Action("how far the two are apart", ("Shift+V",), benched, lambda: bench.compare("apart"), "⇧V"),
             Action("fold the questions away, or back", ("U",), benched, lambda: bench.fold("column")),
             Action("fold the instruments away, or back", ("S",), benched, lambda: bench.fold("shelf")),
+            Action("unfold an instrument, the next, or all", ("Shift+S",), benched, bench.next_wide, "⇧S"),
+            Action("main picture and helper change places", ("Z",), benched, bench.swap),
             Action("thirds and other guides on the picture", ("T",), benched, bench.next_guide),
             Action("picture as recorded, while held", (), benched, self._flip_before, "Q"),
             Action("same as the row above", ("Ctrl+D",), every, desk.fill_down, "^D"),

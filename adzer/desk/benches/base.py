@@ -81,7 +81,7 @@ class StageBench(QObject):
             frames.append(
                 Framed(shape_text(shape), float(shape), picture, card.title_safe, card.covered, name == in_hand)
             )
-        self.shapes.show_frames(frames, "dotted: titles are safe inside · shaded: covered by players")
+        self.shapes.show_frames(frames, "dotted: title safe · shaded: covered")
 
     def take_in_hand(self, index: int) -> None:
         """The shape that was clicked is shown large, and answers may be given for it alone."""

@@ -137,8 +137,8 @@ class ReadBench(StageBench):
             self.together, self.curve_card, self.applied_card, self.form_card, self.eyes_card, self.first_card, self.play_card,
             self.turn_card, self.timing_card, self.primaries_card, self.range_card, self.siting_card,
         ]  # fmt: skip
-        self.facts = Table("What this picture is, and how it is known", (0.14, 0.16, 0.7), 6, "in no doubt")
-        self.levels = Histogram("Levels, as recorded", 2)
+        self.facts = Table("What this picture is, and how it is known", (0.14, 0.16, 0.7), 6)
+        self.levels = Histogram("Levels", 2)
         self.forms = FormPlot()
         self.gaps = Trace("Between frames, ms", 2)
         self._gaps_of = ""
@@ -321,7 +321,7 @@ class ReadBench(StageBench):
                     marks = [
                         (held.black, "black"),
                         (held.grey, "grey"),
-                        (held.white, "white 90 %"),
+                        (held.white, "white"),
                     ]
                 except UnreadableError:
                     marks = []

@@ -110,6 +110,7 @@ class Lines(Plot):
             self._handles.insert(0, (QPointF(x(t), base), n, 0))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        super().mousePressEvent(event)
         here = event.position()
         near = [(h[0] - here).manhattanLength() for h in self._handles]
         n = int(np.argmin(near)) if near else -1
@@ -254,6 +255,7 @@ class Shapes(Plot):
             x += box.width() + gap
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        super().mousePressEvent(event)
         for i, box in enumerate(self._boxes):
             if box.contains(event.position()):
                 self.picked.emit(i)

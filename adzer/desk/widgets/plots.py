@@ -7,26 +7,38 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from ...core.service import Scopes
 from ..theme import font, theme
 
 Array = NDArray[np.float64]
+WRAPPED = int(Qt.TextFlag.TextWordWrap)
+
+
+TITLE = 22  # pixels of the title's line
 
 
 class Plot(QWidget):
-    """A titled panel. Subclasses draw inside ``body`` in ``draw``; ``dark`` ones judge light, so they are dark in both lights."""
+    """A titled panel. Subclasses draw inside ``body`` in ``draw``; ``dark`` ones judge light, so they are dark in both lights.
+    A click on the title asks that it unfold to the full width, or fold back (``wide``)."""
 
     dark = False
+    unfolded = Signal()
 
     def __init__(self, title: str, stretch: int = 1) -> None:
         super().__init__()
         self.title, self.note, self.stretch = title, "", stretch
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(120, 110)
+        self.setAccessibleName(title)
+        self.wide = False
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.position().y() < TITLE:
+            self.unfolded.emit()
 
     def body(self) -> QRectF:
         return QRectF(0.5, 24.5, self.width() - 1, self.height() - 25)
@@ -45,7 +57,11 @@ class Plot(QWidget):
         painter.setPen(p.ink)
         top = QRectF(0, 0, self.width(), 20)
         painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.title)
-        used = painter.fontMetrics().horizontalAdvance(self.title) + 14
+        used = painter.fontMetrics().horizontalAdvance(self.title) + 24
+        painter.setPen(QPen(p.quiet, 1.2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        x, tip = used - 14.0, 7.5 if not self.wide else 12.5  # an angle that opens, or closes
+        painter.drawPolyline(QPolygonF([QPointF(x - 3.5, 20 - tip), QPointF(x, tip), QPointF(x + 3.5, 20 - tip)]))
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
         note = painter.fontMetrics().elidedText(self.note, Qt.TextElideMode.ElideRight, int(self.width() - used))
@@ -143,18 +159,26 @@ class Histogram(Plot):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(200, 194, 180) if self.dark else theme.p.quiet)
         painter.drawPolygon(QPolygonF(points))
-        last = -1e9
-        row = 0
+        painter.setFont(font(8))
+        taken: list[QRectF] = []
         for at, words in sorted(self._marks):
             x = body.left() + (at - self._low) / (self._high - self._low) * body.width()
             painter.setPen(QPen(theme.p.accent, 1.2))
             painter.drawLine(QPointF(x, body.top() + 2), QPointF(x, body.bottom()))
             painter.setPen(theme.p.accent if self.dark else theme.p.accent_text)
-            row = (row + 1) % 2 if x - last < 70 else 0
-            last = x
-            wide = painter.fontMetrics().horizontalAdvance(words)
-            right = x + wide + 8 > body.right()
-            self.text(painter, x - 4 if right else x + 4, body.top() + 12 + 12 * row, words, right=right)
+            box = _free_place(body, x, painter.fontMetrics().horizontalAdvance(words) + 2.0, taken)
+            taken.append(box)
+            self.text(painter, box.left() + 1, box.top() + 10, words)
+
+
+def _free_place(body: QRectF, x: float, wide: float, taken: list[QRectF]) -> QRectF:
+    """Where a line's word goes: right of it, else left, in the first row in which it touches no other word."""
+    for row in range(4):
+        for left in (x + 3, x - 3 - wide):
+            box = QRectF(left, body.top() + 2 + 12 * row, wide, 12)
+            if body.left() <= left and box.right() <= body.right() and not any(box.adjusted(-4, 0, 4, 0).intersects(t) for t in taken):
+                return box
+    return QRectF(x + 3, body.top() + 2, wide, 12)
 
 
 class Bars(Plot):
@@ -238,14 +262,13 @@ class Frames(Plot):
             inner.moveCenter(frame.center())
             painter.fillRect(inner, theme.p.quiet)
             x, y = frame.right() + 10, cell.top() + 6
-            wrapped = int(Qt.TextFlag.TextWordWrap)
             for k, line in enumerate((d.title, *d.lines)):
                 painter.setFont(font(9 if k == 0 else 8.5, bold=k == 0))
                 painter.setPen(theme.p.ink if k < 2 else theme.p.quiet)
-                room = painter.boundingRect(QRectF(x, y, cell.right() - x - 6, high), wrapped, line)
+                room = painter.boundingRect(QRectF(x, y, cell.right() - x - 6, high), WRAPPED, line)
                 if room.bottom() > cell.bottom() - 2:
                     break
-                painter.drawText(QRectF(x, y, cell.right() - x - 6, room.height()), wrapped, line)
+                painter.drawText(QRectF(x, y, cell.right() - x - 6, room.height()), WRAPPED, line)
                 y += room.height() + 2
 
 
@@ -390,7 +413,7 @@ class ScaleFigure(Plot):
             x += w + gap
 
 
-ROW = 15.5  # pixels a row of a table is high; what does not fit is named in the last one
+ROW = 15.5  # pixels a line of a table is high; what does not fit is named in the last one
 
 
 class Table(Plot):
@@ -407,21 +430,27 @@ class Table(Plot):
     def draw(self, painter: QPainter, body: QRectF) -> None:
         if not self._rows:
             return
-        height = ROW
-        fits = max(1, int((body.height() - 6) / height))
-        rows = self._rows
-        if len(rows) > fits:
-            rest = ", ".join(row[0] for row in rows[fits - 1 :])
-            between = [""] * (len(self._shares) - 2)
-            rows = [*rows[: fits - 1], (f"+ {len(rows) - fits + 1}", *between, f"{self._rest}: {rest}")]
         painter.setFont(font(8.5))
-        for i, row in enumerate(rows):
+        widths = [share * (body.width() - 16) for share in self._shares]
+        y, left = body.top() + 3, list(self._rows)
+        while left:
+            row = left[0]
+            high = self._height(painter, row, widths)
+            last = y + high > body.bottom() - 2 - (ROW if len(left) > 1 else 0)
+            if last and (len(left) > 1 or y + high > body.bottom()):  # the rest is named in what room there is
+                row = (f"+ {len(left)}", *[""] * (len(widths) - 2), f"{self._rest}: {', '.join(r[0] for r in left)}")
+                left = left[:1]
+                high = self._height(painter, row, widths)
             x = body.left() + 8
-            for j, cell in enumerate(row):
-                w = self._shares[j] * (body.width() - 16)
+            for j, (cell, w) in enumerate(zip(row, widths, strict=True)):
                 painter.setPen(theme.p.ink if j == 1 else theme.p.quiet)
-                words = painter.fontMetrics().elidedText(cell, Qt.TextElideMode.ElideRight, int(w - 6))
-                painter.drawText(
-                    QRectF(x, body.top() + 3 + i * height, w, height), Qt.AlignmentFlag.AlignVCenter, words
-                )
+                painter.drawText(QRectF(x, y, w - 6, high), WRAPPED, cell)
                 x += w
+            y += high
+            left = left[1:]
+
+    @staticmethod
+    def _height(painter: QPainter, row: tuple[str, ...], widths: Sequence[float]) -> float:
+        """Of a row whose cells are wrapped."""
+        boxes = [painter.boundingRect(QRectF(0, 0, w - 6, 1e4), WRAPPED, cell) for cell, w in zip(row, widths, strict=True)]
+        return max(ROW, *(b.height() + 1 for b in boxes))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import secrets
 import sqlite3
 import time
@@ -20,6 +21,7 @@ import platformdirs
 
 from . import records
 from .errors import UnreadableError
+from .media import disk
 
 SCHEMA = 3
 APPLICATION_ID = 0x41445A52  # "ADZR"
@@ -108,14 +110,18 @@ class Ledger:
     # --- opening ---------------------------------------------------------------------------------------------------
     @classmethod
     def create(cls, path: Path, name: str, rate: Fraction = Fraction(25)) -> Self:
-        """A new, empty job. UnreadableError if something is there already or cannot be made."""
+        """A new, empty job, which gets its name when it is whole. UnreadableError if something is there already or it cannot
+        be made."""
         path = path.absolute()
         if path.exists():
             raise UnreadableError(f"{path} is there already. Open it, or give another name.")
+        part = path.with_name(f".{path.name[:200]}.{os.getpid()}.adzer-new")
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            db = _connect(path)
-            with db:
+            for old in path.parent.glob(".*.adzer-new*"):
+                if time.time() - old.stat().st_mtime > 60:  # of somebody who was killed
+                    old.unlink()
+            with contextlib.closing(_connect(part)) as db:
                 db.executescript(_TABLES)
                 db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
                 db.execute(f"PRAGMA user_version = {SCHEMA}")
@@ -123,12 +129,17 @@ class Ledger:
                     "INSERT INTO meta VALUES (?,?)",
                     [("name", name), ("rate", str(rate)), ("created", str(time.time())), ("home", home())],
                 )
+                db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            disk.flush(part)
+            if not disk.name(part, path):
+                raise UnreadableError(f"{path} is there already. Open it, or give another name.")
+            return cls(path, _connect(path))
         except (sqlite3.Error, OSError) as error:
-            for ending in ("", "-wal", "-shm", "-journal"):  # nothing half made is left under the name
-                with contextlib.suppress(OSError):
-                    path.with_name(path.name + ending).unlink()
             raise UnreadableError(f"{path} cannot be made ({_why(error)}). Choose another folder.") from None
-        return cls(path, db)
+        finally:
+            for ending in ("", "-wal", "-shm", "-journal"):
+                with contextlib.suppress(OSError):
+                    part.with_name(part.name + ending).unlink()
 
     @classmethod
     def open(cls, path: str | Path) -> Self:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from itertools import islice
 
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from ..core.finding import Finding, Level
@@ -98,7 +98,6 @@ class NextLine(QWidget):
         super().__init__()
         self.desk = desk
         self.shown: tuple[Shot, Finding] | None = None
-        self.setFixedHeight(96)
         self.title, self.text, self.keys = QLabel(), QLabel(), QLabel()
         self.title.setObjectName("title")
         self.text.setWordWrap(True)
@@ -156,7 +155,18 @@ class NextLine(QWidget):
             self.all.setText(f"for these {len(others) + 1}")
             if finding.fix is not None:
                 self.fix.setText(finding.fix.label)
+        self._fit()
         self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._fit()
+
+    def _fit(self) -> None:
+        """As high as its sentence needs at this width."""
+        buttons = sum(b.sizeHint().width() + 12 for b in (self.fix, self.all, self.skip) if not b.isHidden())
+        text = self.text.heightForWidth(max(120, self.width() - 58 - buttons))
+        lines = self.title.sizeHint().height() + text + self.keys.sizeHint().height()
+        self.setFixedHeight(max(96, lines + 24))
 
     def advance(self) -> None:
         self._at += 1

@@ -112,6 +112,34 @@ def test_a_kill_loses_no_committed_edit(job):
         assert words is not None and int(words) >= max(told)
 
 
+_MAKER = """
+import sys
+from pathlib import Path
+from adzer.core.job import Job
+for n in range(100_000):
+    Job.create(Path(sys.argv[1]) / f"{n}.adzer", "n").close()
+    print(n, flush=True)
+"""
+
+
+def test_a_job_is_whole_or_not_there_when_its_maker_is_killed(tmp_path):
+    for at in range(4):
+        folder = tmp_path / str(at)
+        folder.mkdir()
+        process = subprocess.Popen([sys.executable, "-c", _MAKER, str(folder)], stdout=subprocess.PIPE, text=True)
+        assert process.stdout is not None
+        for line in process.stdout:
+            if int(line) == 3:
+                break
+        time.sleep(0.004 * at)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        made = list(folder.glob("*.adzer"))
+        assert len(made) >= 4
+        for path in made:
+            Job.open(path).close()
+
+
 def test_decisions_are_logged_with_their_numbers(job):
     shot = job.shots()[0]
     job.decide(shot, shot.route.with_("shape", squeeze="8/5"), "desqueeze")

@@ -93,7 +93,7 @@ class ShapeBench(StageBench):
             self.squeeze_card, self.school_card, self.shape_card, self.hold_card, self.place_card, self.matters_card,
             self.closer_card, self.keep_card, self.keys, self.follow, self.alone, self.speed_card,
         ]  # fmt: skip
-        self.figure = ScaleFigure("Recorded, desqueezed, delivered", 3)
+        self.figure = ScaleFigure("Recorded → delivered", 3)
         self.numbers = Table("The arithmetic", (0.5, 0.5, 0.0), 3)
         self.course = Lines("Where the crop goes", "%", 3)
         self.keys.hold_on(self.course)

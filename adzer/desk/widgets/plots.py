@@ -64,7 +64,9 @@ class Plot(QWidget):
         painter.drawPolyline(QPolygonF([QPointF(x - 3.5, 20 - tip), QPointF(x, tip), QPointF(x + 3.5, 20 - tip)]))
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
-        note = painter.fontMetrics().elidedText(self.note, Qt.TextElideMode.ElideRight, int(self.width() - used))
+        note = self.note  # what has no room is left out piece by piece, from the end
+        while note and painter.fontMetrics().horizontalAdvance(note) > self.width() - used:
+            note = " · ".join(note.split(" · ")[:-1])
         painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, note)
         body = self.body()
         painter.fillRect(body, p.plot if self.dark else p.high)
@@ -388,14 +390,13 @@ class ScaleFigure(Plot):
         if not self._groups:
             return
         tall = max(o.height for g in self._groups for o in g)
-        wide = sum(max(o.width for o in g) for g in self._groups)
-        gap = 22.0
-        k = min((body.height() - 52) / tall, (body.width() - gap * (len(self._groups) + 1)) / wide)
-        spare = body.width() - wide * k - gap * (len(self._groups) - 1)
-        x = body.left() + spare / 2
-        for group in self._groups:
+        wide = max(o.width for g in self._groups for o in g)
+        column = body.width() / len(self._groups)
+        k = min((body.height() - 52) / tall, (column - 22) / wide)
+        for n, group in enumerate(self._groups):
             w = max(o.width for o in group) * k
             h = max(o.height for o in group) * k
+            x = body.left() + (n + 0.5) * column - w / 2
             top = body.top() + 8 + (body.height() - 52 - h) / 2
             for o in group:
                 box = QRectF(x + o.x * k, top + o.y * k, o.width * k, o.height * k)
@@ -407,10 +408,9 @@ class ScaleFigure(Plot):
             painter.setPen(theme.p.ink)
             painter.setFont(font(8))
             for i, line in enumerate(group[0].words.split("\n")):
-                area = QRectF(x - gap / 2, body.bottom() - 36 + 14 * i, w + gap, 14)
+                area = QRectF(body.left() + n * column, body.bottom() - 36 + 14 * i, column, 14)
                 painter.setPen(theme.p.ink if i == 0 else theme.p.quiet)
                 painter.drawText(area, Qt.AlignmentFlag.AlignCenter, line)
-            x += w + gap
 
 
 ROW = 15.5  # pixels a line of a table is high; what does not fit is named in the last one
@@ -431,7 +431,11 @@ class Table(Plot):
         if not self._rows:
             return
         painter.setFont(font(8.5))
-        widths = [share * (body.width() - 16) for share in self._shares]
+        most = [share * (body.width() - 16) for share in self._shares]
+        metrics = painter.fontMetrics()
+        widths = [max(metrics.horizontalAdvance(row[j]) for row in self._rows) + 14.0 for j in range(len(most) - 1)]
+        widths = [min(max(w, m), 0.3 * body.width()) for w, m in zip(widths, most, strict=False)]
+        widths.append(body.width() - 16 - sum(widths))
         y, left = body.top() + 3, list(self._rows)
         while left:
             row = left[0]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
@@ -29,7 +29,7 @@ from .benches.shape import ShapeBench
 from .benches.view import ViewBench
 from .model import Desk
 from .reading import Reading
-from .theme import draw_mark, theme, worst_level
+from .theme import draw_mark, fitting, theme, worst_level
 from .widgets.findings import FindingList
 from .widgets.picture import GUIDES, PictureView, to_qimage
 from .widgets.plots import Plot
@@ -74,6 +74,23 @@ class Strip(QWidget):
             self.picked.emit(row)
 
 
+class Hint(QLabel):
+    """The keys that help here; those for which there is no room are under ? like all others."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("quiet")
+        self.setMinimumWidth(100)
+        self._words = ""
+
+    def say(self, words: str) -> None:
+        self._words = words
+        self.setText(fitting(words, self.fontMetrics(), self.width()))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.say(self._words)
+
+
 class BenchView(QWidget):
     """Shows the unfolded stage of the selected shot and keeps picture and plots in step with the answers."""
 
@@ -108,8 +125,7 @@ class BenchView(QWidget):
         self._wide_row = QHBoxLayout(page)
         self._wide_row.setContentsMargins(15, 9, 15, 5)
         self.shelf.addWidget(page)
-        self.hint = QLabel()
-        self.hint.setObjectName("quiet")
+        self.hint = Hint()
         self._lay_out()
         self.timer = QTimer(self)
         self.timer.timeout.connect(self._next_frame)
@@ -143,7 +159,7 @@ class BenchView(QWidget):
         middle.addWidget(self.shelf)
         foot = QHBoxLayout()
         foot.setContentsMargins(16, 4, 8, 7)
-        foot.addWidget(self.hint)
+        foot.addWidget(self.hint, 1)
         middle.addLayout(foot)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
@@ -200,7 +216,7 @@ class BenchView(QWidget):
             self._sort_on = True
             self.widen(None)
             self.shelf.setCurrentIndex(self._shelves[stage])
-            self.hint.setText(bench.hint)
+            self.hint.say(bench.hint)
             self.side.setVisible(bench.whole)
             self._share_out(bench)
             if self.picture.way is not None:
@@ -444,6 +460,7 @@ def _column(bench: StageBench, findings: FindingList) -> QScrollArea:
         column.addWidget(question)
     column.addStretch(1)
     area = QScrollArea()
+    area.setAccessibleName("questions")
     area.setWidgetResizable(True)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     area.setFrameShape(QFrame.Shape.NoFrame)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtGui import QAccessible, QAccessibleEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QAbstractScrollArea, QSizePolicy, QWidget
 
 from ..core.job import Shot
@@ -11,7 +11,7 @@ from ..core.media import timecode
 from ..core.proxies import stand_in
 from ..core.read.advise import STANDARD_RATES
 from ..core.stage import STAGES
-from .cells import COMPACT, ROW, SHOT_WIDTH, column_rects, draw_cell
+from .cells import COMPACT, ROW, SHOT_WIDTH, cell, column_rects, draw_cell
 from .model import Desk
 from .theme import MAT, font, theme
 
@@ -158,6 +158,17 @@ class Header(QWidget):
                 self.picked.emit(stage)
 
 
+def row_words(desk: Desk, shot: Shot, first: str) -> str:
+    """A row as text: name, what it is of, and each stage's cell with its worst finding, ``first`` first."""
+    said = [f"{shot.name}, {shot.camera or shot.kind}"]
+    for stage in sorted(STAGES, key=lambda s: s != first):
+        held = cell(desk, shot, stage)
+        words = [w for w in (held.first, held.second, held.level.value if held.level else "") if w]
+        if words:
+            said.append(f"{stage.capitalize()}: {', '.join(words)}")
+    return ". ".join(said)
+
+
 class ShotRow(QWidget):
     """The unfolded shot's row, kept at the top of the Bench."""
 
@@ -191,6 +202,8 @@ class BoardView(QAbstractScrollArea):
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.viewport().setMouseTracking(False)
+        desk.moved.connect(self.read_out)
+        self.read_out()
 
     def sizeHint(self) -> QSize:
         return QSize(900, 500)
@@ -200,10 +213,20 @@ class BoardView(QAbstractScrollArea):
         bar.setRange(0, max(0, len(self.desk.shots) * ROW - self.viewport().height()))
         bar.setSingleStep(ROW // 2)
         bar.setPageStep(self.viewport().height())
+        self.read_out()
         self.viewport().update()
+
+    def read_out(self) -> None:
+        """Says the selected row to whoever cannot see it, the stage in hand first."""
+        shot = self.desk.shot
+        words = "Nothing on the Board yet" if shot is None else row_words(self.desk, shot, STAGES[self.desk.column])
+        if words != self.accessibleName():
+            self.setAccessibleName(words)
+            QAccessible.updateAccessibility(QAccessibleEvent(self, QAccessible.Event.NameChanged))
 
     def reveal(self) -> None:
         """Scrolls so that the selected row is seen."""
+        self.read_out()
         bar, top = self.verticalScrollBar(), self.desk.selected * ROW
         if top < bar.value():
             bar.setValue(top)

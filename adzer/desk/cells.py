@@ -18,7 +18,7 @@ from ..core.shape.step import Shaped
 from ..core.shape.view import Viewed, outline
 from ..core.stage import STAGES
 from .model import Desk
-from .theme import draw_mark, font, theme, worst_level
+from .theme import draw_mark, fitting, font, theme, worst_level
 
 SHOT_WIDTH = 242
 WEIGHTS = {"read": 150, "join": 104, "develop": 112, "steady": 112, "shape": 150, "colour": 160, "deliver": 170}
@@ -65,7 +65,7 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
         shaped = stop.result.adds
         second = f"keeps {float(shaped.framing.kept):.0%}" if isinstance(shaped, Shaped) else ""
         if isinstance(shaped, Viewed):
-            second = f"{'×'.join(map(str, shaped.fitted.picture))} of a {form_words(stop.before)}"
+            second = f"{'×'.join(map(str, shaped.fitted.picture))} · {form_words(stop.before)}"
         return Cell(stop.result.says, second, level, False)
     if stage == "colour":
         chain = stop.result.adds
@@ -141,19 +141,19 @@ def draw_cell(painter: QPainter, desk: Desk, shot: Shot, stage: str, rect: QRect
     room = int(rect.width() - 34)
     if stage in ("join", "develop", "steady"):
         painter.setPen(p.quiet)
-        words = metrics.elidedText(c.first, Qt.TextElideMode.ElideRight, room)
-        painter.drawText(QRectF(rect.left() + 8, rect.top(), room, rect.height()), Qt.AlignmentFlag.AlignVCenter, words)
+        aligned = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
+        painter.drawText(QRectF(rect.left() + 8, rect.top(), rect.width() - 12, rect.height()), aligned, c.first)
     else:
         painter.setPen(p.ink)
         top = rect.top() + 11
         painter.drawText(
             QRectF(rect.left() + 8, top, room, 18),
             Qt.AlignmentFlag.AlignVCenter,
-            metrics.elidedText(c.first, Qt.TextElideMode.ElideRight, room),
+            fitting(c.first, metrics, room),
         )
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
-        second = painter.fontMetrics().elidedText(c.second, Qt.TextElideMode.ElideRight, int(rect.width() - 14))
+        second = fitting(c.second, painter.fontMetrics(), rect.width() - 14)
         painter.drawText(
             QRectF(rect.left() + 8, top + 18, rect.width() - 12, 16), Qt.AlignmentFlag.AlignVCenter, second
         )

@@ -150,6 +150,7 @@ class IntakeView(QWidget):
         for i, (words, field, folder) in enumerate(rows):
             label = QLabel(words)
             label.setObjectName("quiet")
+            field.setAccessibleName(words)
             form.addWidget(label, i, 0)
             form.addWidget(field, i, 1)
             if folder:
@@ -194,6 +195,7 @@ class IntakeView(QWidget):
         inner = QWidget()
         inner.setLayout(self._list)
         area = QScrollArea()
+        area.setAccessibleName("what became of each card")
         area.setWidget(inner)
         area.setWidgetResizable(True)
         area.setFrameShape(QFrame.Shape.NoFrame)

@@ -193,6 +193,7 @@ class QueueView(QWidget):
         self.column.setSpacing(0)
         self.column.addStretch(1)
         area = QScrollArea()
+        area.setAccessibleName("slips")
         area.setWidgetResizable(True)
         area.setFrameShape(QFrame.Shape.NoFrame)
         area.setWidget(inner)

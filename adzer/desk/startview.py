@@ -141,6 +141,7 @@ class StartPage(QWidget):
             inner.addWidget(each)
         inner.addStretch(1)
         area = QScrollArea()
+        area.setAccessibleName("recent jobs")
         area.setWidget(held)
         area.setWidgetResizable(True)
         area.setFrameShape(QScrollArea.Shape.NoFrame)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QFontMetrics, QPainter, QPen, QPolygonF
 
 from ..core.finding import Finding, Level
 
@@ -161,3 +161,14 @@ def style_sheet() -> str:
     QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; }}
     QToolTip {{ background: {n["high"]}; color: {n["ink"]}; border: 1px solid {n["line"]}; }}
     """
+
+
+def fitting(words: str, metrics: QFontMetrics, room: float) -> str:
+    """What of words has room: pieces between dots or commas are left out whole, the last ones first; a first piece that is too
+    long for itself ends in an ellipsis."""
+    while metrics.horizontalAdvance(words) > room:
+        cut = max(words.rfind(" · "), words.rfind(", "))
+        if cut < 0:
+            return metrics.elidedText(words, Qt.TextElideMode.ElideRight, int(room))
+        words = words[:cut]
+    return words

@@ -6,11 +6,13 @@ import time
 from fractions import Fraction
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QTimer, QUrl
-from PySide6.QtGui import QDropEvent, QKeyEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QAccessible, QDropEvent, QKeyEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
 
 from adzer.core.compile import freeze
 from adzer.core.finding import Fix, Level
@@ -399,3 +401,72 @@ def test_a_closed_window_leaves_no_queue_behind_though_slips_wait(window):
     assert not desk.queue.running
     wait(lambda: False, 0.5, settle=0)  # nothing starts it again, and nothing asks a closed job
     assert not desk.queue.running
+
+
+def _nameless(root):
+    seen = [w for w in root.findChildren(QWidget) if w.isVisible() and w.focusPolicy() != Qt.FocusPolicy.NoFocus]
+    return [w for w in seen if not QAccessible.queryAccessibleInterface(w).text(QAccessible.Text.Name)], len(seen)
+
+
+def test_every_control_has_a_name_and_every_place_fits_a_small_window(window, qapp):
+    """Read by an assistive program: controls by name, the Board row by row; and nothing asks for more than 1100×660."""
+    controls = 0
+    for place in ("Intake", "Queue", "Log", "Board"):
+        window.go(place)
+        qapp.processEvents()
+        nameless, count = _nameless(window)
+        assert not nameless, (place, nameless)
+        controls += count
+    for row in (0, 3):
+        window.desk.select(row)
+        qapp.processEvents()
+        assert window.board.accessibleName().startswith(window.desk.shot.name) and "Read: " in window.board.accessibleName()
+        for stage in STAGES:
+            window.desk.unfold(stage)
+            qapp.processEvents()
+            nameless, count = _nameless(window)
+            assert not nameless, (stage, nameless)
+            controls += count
+            least = window.minimumSizeHint()
+            assert least.width() <= 1100 and least.height() <= 660, (stage, least)
+    assert controls > 120
+
+
+def test_one_instrument_takes_the_shelf_and_gives_it_back(window, qapp):
+    window.desk.unfold("read")
+    qapp.processEvents()
+    bench = window.bench
+    before = [p.width() for p in bench.bench.instruments]
+    table = bench.bench.instruments[0]
+    QTest.mouseClick(table, Qt.MouseButton.LeftButton, pos=QPoint(20, 8))
+    qapp.processEvents()
+    assert table.wide and table.width() > 1.5 * before[0] and not bench.bench.instruments[1].isVisible()
+    bench.next_wide()
+    qapp.processEvents()
+    assert not table.wide and bench.bench.instruments[1].wide
+    window.desk.unfold("colour")
+    window.desk.unfold("read")
+    qapp.processEvents()
+    assert [p.width() for p in bench.bench.instruments] == before and not any(p.wide for p in bench.bench.instruments)
+
+
+def test_the_foot_is_as_high_as_its_sentence(window, qapp):
+    low = window.next.height()
+    shot, finding = next(iter(window.desk.findings()))
+    long = msgspec.structs.replace(finding, text="The pictures drift. " * 60)
+    window.next._all = lambda: [(shot, long)]
+    window.next.refresh()
+    qapp.processEvents()
+    label = window.next.text
+    assert window.next.height() > low and label.height() >= label.heightForWidth(label.width())
+
+
+def test_main_picture_and_helper_change_places(window, qapp):
+    window.desk.unfold("shape")
+    qapp.processEvents()
+    bench = window.bench
+    before = bench.picture.width(), bench.side.width()
+    assert before[0] > before[1]
+    bench.swap()
+    qapp.processEvents()
+    assert bench.side.width() > bench.picture.width()

@@ -94,7 +94,7 @@ class ShapeBench(StageBench):
             self.closer_card, self.keep_card, self.keys, self.follow, self.alone, self.speed_card,
         ]  # fmt: skip
         self.figure = ScaleFigure("Recorded → delivered", 3)
-        self.numbers = Table("The arithmetic", (0.5, 0.5, 0.0), 3)
+        self.numbers = Table("The arithmetic", (0.5, 0.5), 3)
         self.course = Lines("Where the crop goes", "%", 3)
         self.keys.hold_on(self.course)
         self.shapes = Shapes("Every shape of it", 4)
@@ -295,12 +295,12 @@ class ShapeBench(StageBench):
              Outline("", *fitted.picture, px, py, filled=True, accent=True)],
         ])  # fmt: skip
         self.numbers.show_rows([
-            ("enlargement to fill", f"{float(framing.enlargement):.4f} = {_ratio(framing.enlargement)}", ""),
-            ("kept", f"{float(framing.kept):.2%}", ""),
-            ("lost", f"{float(1 - framing.kept):.2%}", ""),
-            ("recorded : delivered", f"{float(shaped.scale[0]):.3f} × {float(shaped.scale[1]):.3f}", ""),
-            ("picture", f"{fitted.picture[0]}×{fitted.picture[1]}, {advise.shape_text(Fraction(*fitted.picture))}", ""),
-            ("file", f"{fitted.raster[0]}×{fitted.raster[1]}", ""),
+            ("enlargement to fill", f"{float(framing.enlargement):.4f} = {_ratio(framing.enlargement)}"),
+            ("kept", f"{float(framing.kept):.2%}"),
+            ("lost", f"{float(1 - framing.kept):.2%}"),
+            ("recorded : delivered", f"{float(shaped.scale[0]):.3f} × {float(shaped.scale[1]):.3f}"),
+            ("picture", f"{fitted.picture[0]}×{fitted.picture[1]}, {advise.shape_text(Fraction(*fitted.picture))}"),
+            ("file", f"{fitted.raster[0]}×{fitted.raster[1]}"),
         ])  # fmt: skip
 
     # --- on the picture ----------------------------------------------------------------------------------------------

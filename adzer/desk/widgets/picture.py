@@ -166,8 +166,9 @@ class PictureView(QWidget):
         if not held:
             width = painter.fontMetrics().horizontalAdvance
             if width(left) + width(self.caption_right) + 12 > line.width():  # one under the other
-                line = line.translated(0, line.height())
-            painter.drawText(line, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.caption_right)
+                line = line.translated(0, line.height()).adjusted(0, 0, 0, line.height())
+            aligned = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap
+            painter.drawText(line.adjusted(0, 2, 0, 0), aligned, self.caption_right)
 
     def _draw_beside(self, painter: QPainter, rect: QRectF) -> None:
         """The recorded picture on the left, the delivered one on the right, each half as wide."""

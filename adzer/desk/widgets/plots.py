@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QP
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from ...core.service import Scopes
-from ..theme import font, theme
+from ..theme import fitting, font, theme
 
 Array = NDArray[np.float64]
 WRAPPED = int(Qt.TextFlag.TextWordWrap)
@@ -64,9 +64,7 @@ class Plot(QWidget):
         painter.drawPolyline(QPolygonF([QPointF(x - 3.5, 20 - tip), QPointF(x, tip), QPointF(x + 3.5, 20 - tip)]))
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
-        note = self.note  # what has no room is left out piece by piece, from the end
-        while note and painter.fontMetrics().horizontalAdvance(note) > self.width() - used:
-            note = " · ".join(note.split(" · ")[:-1])
+        note = fitting(self.note, painter.fontMetrics(), self.width() - used)
         painter.drawText(top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, note)
         body = self.body()
         painter.fillRect(body, p.plot if self.dark else p.high)
@@ -434,7 +432,7 @@ class Table(Plot):
         most = [share * (body.width() - 16) for share in self._shares]
         metrics = painter.fontMetrics()
         widths = [max(metrics.horizontalAdvance(row[j]) for row in self._rows) + 14.0 for j in range(len(most) - 1)]
-        widths = [min(max(w, m), 0.3 * body.width()) for w, m in zip(widths, most, strict=False)]
+        widths = [min(max(w, m), (0.3 if len(most) > 2 else 0.5) * body.width()) for w, m in zip(widths, most, strict=False)]
         widths.append(body.width() - 16 - sum(widths))
         y, left = body.top() + 3, list(self._rows)
         while left:

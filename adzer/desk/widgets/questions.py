@@ -183,6 +183,7 @@ class Numbers(QWidget):
             column.setSpacing(2)
             small = QLabel(label)
             small.setObjectName("quiet")
+            number.setAccessibleName(label)
             column.addWidget(small)
             column.addWidget(number)
             row.addLayout(column)
@@ -206,8 +207,13 @@ class Question(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(7)
         outer.addWidget(self._body)
+        self.setAccessibleName(title)
         for control in controls:
             column.addWidget(control)
+            for each in (control, *control.findChildren(QWidget)):
+                each.setAccessibleDescription(title)
+                if isinstance(each, QComboBox | QLineEdit | Choice) and not each.accessibleName():
+                    each.setAccessibleName(title)
         self._reason, self._others = QLabel(), QLabel()
         for label, name in ((self._reason, "quiet"), (self._others, "others")):
             label.setObjectName(name)

@@ -15,13 +15,13 @@ from pathlib import Path
 
 import pytest
 
-from adzer import bench_hostile as hostile
 from adzer.core import ledger
 from adzer.core.errors import UnreadableError
 from adzer.core.intake import read_file, take
 from adzer.core.job import Job
 from adzer.core.media import boxes, probe
 from adzer.core.sim.demo import CLIPS
+from adzer.numbers import hostile
 
 
 def _faults(found) -> dict[str, int]:

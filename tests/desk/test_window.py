@@ -385,7 +385,7 @@ def test_closing_while_it_renders_asks_and_the_queue_can_go_on(window, monkeypat
 
 
 def test_keys_clicks_and_values_at_random_do_no_harm(window):
-    from adzer.bench_hostile import keys
+    from adzer.numbers.hostile import keys
 
     assert keys(window, 500, seed=11, most=60.0) == []
     assert window.desk.job.shots()

@@ -21,19 +21,19 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from .bench import footage, verdict, write_part
-from .core.intake import look_at, read_file
-from .core.job import Job
-from .core.media import probe
-from .core.media.formats import PixelFormat
-from .core.pixels import Samples
-from .core.read import identify
-from .core.read.offload import offload
-from .core.read.relink import relink
-from .core.read.seen import SURE, Guess
-from .core.route import Route
-from .core.sim import suite
-from .core.sim.demo import CLIPS
+from ..core.intake import look_at, read_file
+from ..core.job import Job
+from ..core.media import probe
+from ..core.media.formats import PixelFormat
+from ..core.pixels import Samples
+from ..core.read import identify
+from ..core.read.offload import offload
+from ..core.read.relink import relink
+from ..core.read.seen import SURE, Guess
+from ..core.route import Route
+from ..core.sim import suite
+from ..core.sim.demo import CLIPS
+from .rendering import footage, verdict, write_part
 
 Row = tuple[str, str, str, bool]
 CASES, SEED = 200, 2026

@@ -21,18 +21,18 @@ import av
 import av.filter
 import numpy as np
 
-from .core.cards import delivery
-from .core.compile import compile_order, freeze, pixel_plan
-from .core.intake import read_file
-from .core.media.decode import Reader, planes_of
-from .core.media.encode import VideoSpec, VideoTags, Writer
-from .core.media.formats import PixelFormat
-from .core.pixels import Processor
-from .core.reference import delivered_444
-from .core.render import render
-from .core.route import Route, walk
+from ..core.cards import delivery
+from ..core.compile import compile_order, freeze, pixel_plan
+from ..core.intake import read_file
+from ..core.media.decode import Reader, planes_of
+from ..core.media.encode import VideoSpec, VideoTags, Writer
+from ..core.media.formats import PixelFormat
+from ..core.pixels import Processor
+from ..core.reference import delivered_444
+from ..core.render import render
+from ..core.route import Route, walk
 
-NUMBERS = Path(__file__).resolve().parent.parent / "docs" / "numbers.md"
+NUMBERS = Path(__file__).resolve().parents[2] / "docs" / "numbers.md"
 THREADS = 2
 UHD = (3840, 2160)
 
@@ -62,7 +62,7 @@ def in_turn(ours: Callable[[], Any], theirs: Callable[[], Any], rounds: int) -> 
 
 def footage(folder: Path, seconds: int, name: str = "uhd.mov", preset: str = "ultrafast") -> Path:
     """UHD 10-bit 4:2:2 log: a frame of the simulated world, moved a little each time, with the recorder's noise."""
-    from .core.sim import camera as cameras
+    from ..core.sim import camera as cameras
 
     path = folder / name
     camera = cameras.load("scope-lens").sized((960, 540))
@@ -214,7 +214,7 @@ def render_against_codec(clip: Path, folder: Path) -> dict[str, Any]:
         render(order(), threads=THREADS)
 
     def codec() -> None:
-        from .core.ahead import ahead
+        from ..core.ahead import ahead
 
         with (
             Reader(clip, print_=facts.fingerprint) as reader,
@@ -269,7 +269,7 @@ def first_window() -> float:
         "app = application(); w = Window(Desk(Job.open(Path(sys.argv[2])))); w.show(); app.processEvents()\n"
         "print(time.time() - began); w.close()\n"
     )
-    from .core.sim.demo import demo_job
+    from ..core.sim.demo import demo_job
 
     with tempfile.TemporaryDirectory() as folder:
         job = demo_job(Path(folder))
@@ -289,7 +289,7 @@ def first_window() -> float:
 
 def preview_latency() -> float:
     """Milliseconds from asking to a changed preview of a UHD log frame, 1280 wide, kernels and scopes included."""
-    from .core.service import Pictures, Picturing
+    from ..core.service import Pictures, Picturing
 
     with tempfile.TemporaryDirectory() as name:
         clip = footage(Path(name), 1)

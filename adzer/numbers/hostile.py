@@ -29,10 +29,10 @@ from typing import Any
 
 import numpy as np
 
-from .core import cards
-from .core.errors import AdzerError
-from .core.job import Job
-from .core.media.encode import VideoSpec, VideoTags, Writer
+from ..core import cards
+from ..core.errors import AdzerError
+from ..core.job import Job
+from ..core.media.encode import VideoSpec, VideoTags, Writer
 
 SEED, PATIENCE = 2026, 60.0
 BATCH = 25
@@ -80,9 +80,9 @@ def changed(data: bytes, chance: random.Random) -> bytes:
 
 def _tried(path: Path) -> str:
     """What became of a file: ``read``, ``refused`` or the fault's name."""
-    from .core.intake import read_file
-    from .core.media.decode import Reader
-    from .core.route import Route, walk
+    from ..core.intake import read_file
+    from ..core.media.decode import Reader
+    from ..core.route import Route, walk
 
     try:
         facts, seen = read_file(path)
@@ -296,7 +296,7 @@ def _until_done(command: list[str], chance: random.Random, most: float) -> bool:
 
 
 def _render_killed(folder: Path, chance: random.Random, clip: Path) -> Iterator[str]:
-    from .core.media import probe
+    from ..core.media import probe
 
     out = folder / "x.mp4"
     killed = _until_done(["convert", str(clip), "--card", "web-wide", "--out", str(out)], chance, 3.0)
@@ -408,8 +408,8 @@ def _fault(found: Counter[str]) -> int:
 
 
 def main() -> None:
-    from .bench import verdict, write_part
-    from .core.sim.demo import demo_job
+    from ..core.sim.demo import demo_job
+    from .rendering import verdict, write_part
 
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     lines = []
@@ -437,9 +437,9 @@ def main() -> None:
 
 
 def _in_the_window(job: Path, count: int) -> tuple[str, str, str, bool]:
-    from .desk.app import application
-    from .desk.model import Desk
-    from .desk.window import Window
+    from ..desk.app import application
+    from ..desk.model import Desk
+    from ..desk.window import Window
 
     application()
     window = Window(Desk(Job.open(job)))

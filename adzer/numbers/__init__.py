@@ -1,0 +1,1 @@
+"""What ``./run bench`` measures; it writes docs/numbers.md."""

@@ -1,4 +1,4 @@
-from adzer.cli import main
+from adzer.cli.main import main
 
 if __name__ == "__main__":
     main()

@@ -12,16 +12,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from . import cards, records
-from .colour.chain import ColourChain
 from .errors import AdzerError, Stopped, UnreadableError, as_text
+from .light.chain import ColourChain
 from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
 from .media.rolls import Source
-from .pixels import AxisWarp, PixelPlan, Samples
 from .read.seen import Seen
 from .read.step import assumed_samples, turn_of
 from .route import Route, Walk, walk
+from .run.pixels import AxisWarp, PixelPlan, Samples
 
 SEGMENT_SECONDS = 4.0
 

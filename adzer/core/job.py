@@ -16,9 +16,9 @@ from . import records, route
 from .compile import Order
 from .deliver.advise import Trial
 from .errors import AdzerError, UnreadableError
+from .intake.group import Doubt
 from .ledger import Edit, Ledger
 from .media.probe import FileFacts
-from .read.group import Doubt
 from .read.seen import Seen
 from .read.step import turn_of, upright_raster
 from .route import Route

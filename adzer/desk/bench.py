@@ -16,9 +16,9 @@ from PySide6.QtWidgets import (
 )
 
 from ..core.finding import Fix
-from ..core.proxies import stand_in
+from ..core.intake.proxies import stand_in
 from ..core.read.step import shown_timecode
-from ..core.service import Reply
+from ..core.run.service import Reply
 from ..core.shape.view import holds_directions
 from .benches.base import StageBench
 from .benches.colour import ColourBench

@@ -6,9 +6,9 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QAccessible, QAccessibleEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QAbstractScrollArea, QSizePolicy, QWidget
 
+from ..core.intake.proxies import stand_in
 from ..core.job import Shot
 from ..core.media import timecode
-from ..core.proxies import stand_in
 from ..core.read.advise import STANDARD_RATES
 from ..core.stage import STAGES
 from .cells import COMPACT, ROW, SHOT_WIDTH, cell, column_rects, draw_cell

@@ -8,10 +8,10 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
-from ..core.colour import cards as colour_cards
 from ..core.deliver.advise import estimate, size_text, time_text
 from ..core.finding import Level
 from ..core.job import Shot
+from ..core.light import names as colour_cards
 from ..core.picture import Picture
 from ..core.read.advise import rate_text
 from ..core.shape.step import Shaped

@@ -8,10 +8,10 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from ..core.errors import AdzerError
+from ..core.intake.naming import FIELDS, rename
+from ..core.intake.relink import Match, report_text
 from ..core.job import Shot
 from ..core.media.probe import FileFacts
-from ..core.naming import FIELDS, rename
-from ..core.read.relink import Match, report_text
 from .model import Desk
 from .widgets.questions import act
 

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 from ..core.deliver.advise import size_text, time_text
 from ..core.errors import AdzerError
 from ..core.finding import Level
-from ..core.read import card, offload
+from ..core.intake import card, offload
 from .reading import Reading
 from .theme import draw_mark, font, theme
 from .widgets.questions import act

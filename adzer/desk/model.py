@@ -13,8 +13,8 @@ from ..core import cards
 from ..core.compile import freeze
 from ..core.errors import AdzerError
 from ..core.finding import Finding, Fix
+from ..core.intake.proxies import stand_in
 from ..core.job import Job, Mark, Shot, Slip
-from ..core.proxies import stand_in
 from ..core.read.seen import Seen
 from ..core.route import carried
 from ..core.stage import STAGES

@@ -13,7 +13,7 @@ from ..core.deliver.advise import size_text, time_text
 from ..core.deliver.outlook import outlook
 from ..core.finding import Level
 from ..core.job import Slip
-from ..core.service import Reply
+from ..core.run.service import Reply
 from .model import Desk
 from .theme import MAT, draw_mark, font, theme
 from .widgets.picture import to_qimage

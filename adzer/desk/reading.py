@@ -14,11 +14,11 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, QProcess, Signal
 
-from ..core import proxies
 from ..core.errors import AdzerError
+from ..core.intake import proxies
+from ..core.intake.relink import Match
 from ..core.job import Shot
 from ..core.media.probe import FileFacts
-from ..core.read.relink import Match
 from ..core.read.seen import Seen
 from .model import Desk
 
@@ -48,7 +48,7 @@ class Offload(QObject):
         process = self._process = QProcess(self)
         process.readyReadStandardOutput.connect(self._read)
         process.finished.connect(self._finished)
-        process.start(sys.executable, ["-m", "adzer.core.read.offload", json.dumps(ask)])
+        process.start(sys.executable, ["-m", "adzer.core.intake.offload", json.dumps(ask)])
 
     def _read(self) -> None:
         if self._process is None:

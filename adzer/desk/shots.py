@@ -18,8 +18,8 @@ from PySide6.QtCore import QEventLoop, QTimer
 from ..core.finding import Fix
 from ..core.job import Job
 from ..core.records import to_plain
-from ..core.shape.path import Key, ViewPath
 from ..core.sim.demo import demo_job
+from ..core.space.path import Key, ViewPath
 from .app import application
 from .model import Desk
 from .startview import StartPage

@@ -14,9 +14,9 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from ..core import cards
 from ..core.errors import AdzerError
 from ..core.finding import Finding, Level
+from ..core.intake.proxies import shown_with
 from ..core.job import Job, Shot, Slip
 from ..core.media.probe import FileFacts
-from ..core.proxies import shown_with
 from ..core.read.seen import Seen
 from ..core.route import Route, Walk, walk
 from ..core.stage import STAGES

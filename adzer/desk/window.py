@@ -30,9 +30,9 @@ from PySide6.QtWidgets import (
 )
 
 from ..core import recent
+from ..core.intake.relink import Match
 from ..core.media.probe import FileFacts
-from ..core.read.relink import Match
-from ..core.service import Reply
+from ..core.run.service import Reply
 from ..core.stage import STAGES
 from .bars import PLACES, NextLine, TopBar
 from .bench import BenchView

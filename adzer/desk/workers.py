@@ -15,7 +15,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QProcess, QThread, Signal
 
-from ..core.service import Chore, Picturing, Reply
+from ..core.run.service import Chore, Picturing, Reply
 
 
 class _Listener(QThread):
@@ -42,7 +42,7 @@ class Worker(QObject):
         mine, theirs = socket.socketpair()
         with theirs:
             self._process = subprocess.Popen(
-                [sys.executable, "-c", "from adzer.core.service import main; main()", str(theirs.fileno())],
+                [sys.executable, "-c", "from adzer.core.run.service import main; main()", str(theirs.fileno())],
                 pass_fds=[theirs.fileno()],
             )
         self._link = Connection(mine.detach())
@@ -112,7 +112,7 @@ class QueueRunner(QObject):
         process.setProcessChannelMode(QProcess.ProcessChannelMode.SeparateChannels)
         process.readyReadStandardOutput.connect(self._read)
         process.finished.connect(self._finished)
-        process.start(sys.executable, ["-m", "adzer.core.queue", str(job)])
+        process.start(sys.executable, ["-m", "adzer.core.run.queue", str(job)])
 
     def _read(self) -> None:
         if self._process is None:
@@ -128,7 +128,7 @@ class QueueRunner(QObject):
     def leave(self, job: Path) -> None:
         """Ends the process and starts one that outlives the window; it goes on from the last finished segment."""
         self.stop()
-        QProcess.startDetached(sys.executable, ["-m", "adzer.core.queue", str(job)])
+        QProcess.startDetached(sys.executable, ["-m", "adzer.core.run.queue", str(job)])
 
     def stop(self) -> None:
         """Ends the process for good, which is not told as its end: the desk would start it again for what still waits.

@@ -80,7 +80,7 @@ def changed(data: bytes, chance: random.Random) -> bytes:
 
 def _tried(path: Path) -> str:
     """What became of a file: ``read``, ``refused`` or the fault's name."""
-    from ..core.intake import read_file
+    from ..core.intake.take import read_file
     from ..core.media.decode import Reader
     from ..core.route import Route, walk
 

@@ -21,16 +21,16 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from ..core.intake import look_at, read_file
+from ..core.intake.offload import offload
+from ..core.intake.relink import relink
+from ..core.intake.take import look_at, read_file
 from ..core.job import Job
 from ..core.media import probe
 from ..core.media.formats import PixelFormat
-from ..core.pixels import Samples
 from ..core.read import identify
-from ..core.read.offload import offload
-from ..core.read.relink import relink
 from ..core.read.seen import SURE, Guess
 from ..core.route import Route
+from ..core.run.pixels import Samples
 from ..core.sim import suite
 from ..core.sim.demo import CLIPS
 from .rendering import footage, verdict, write_part

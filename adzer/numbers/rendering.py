@@ -23,14 +23,14 @@ import numpy as np
 
 from ..core.cards import delivery
 from ..core.compile import compile_order, freeze, pixel_plan
-from ..core.intake import read_file
+from ..core.intake.take import read_file
 from ..core.media.decode import Reader, planes_of
 from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
-from ..core.pixels import Processor
-from ..core.reference import delivered_444
-from ..core.render import render
 from ..core.route import Route, walk
+from ..core.run.pixels import Processor
+from ..core.run.reference import delivered_444
+from ..core.run.render import render
 
 NUMBERS = Path(__file__).resolve().parents[2] / "docs" / "numbers.md"
 THREADS = 2
@@ -214,7 +214,7 @@ def render_against_codec(clip: Path, folder: Path) -> dict[str, Any]:
         render(order(), threads=THREADS)
 
     def codec() -> None:
-        from ..core.ahead import ahead
+        from ..core.run.ahead import ahead
 
         with (
             Reader(clip, print_=facts.fingerprint) as reader,
@@ -240,8 +240,8 @@ _MEMORY = """
 import sys
 from pathlib import Path
 from adzer.core.compile import freeze
-from adzer.core.intake import read_file
-from adzer.core.render import render
+from adzer.core.intake.take import read_file
+from adzer.core.run.render import render
 from adzer.core.route import Route
 facts, seen = read_file(sys.argv[1])
 route = Route().with_("read", curve="fen-log")
@@ -289,7 +289,7 @@ def first_window() -> float:
 
 def preview_latency() -> float:
     """Milliseconds from asking to a changed preview of a UHD log frame, 1280 wide, kernels and scopes included."""
-    from ..core.service import Pictures, Picturing
+    from ..core.run.service import Pictures, Picturing
 
     with tempfile.TemporaryDirectory() as name:
         clip = footage(Path(name), 1)

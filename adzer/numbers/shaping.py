@@ -17,18 +17,18 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.colour.cards import curve, primaries
-from ..core.colour.chain import ColourChain
-from ..core.colour.primaries import rgb_to_rgb
+from ..core.light.chain import ColourChain
+from ..core.light.names import curve, primaries
+from ..core.light.primaries import rgb_to_rgb
 from ..core.media.decode import planes_of
 from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
-from ..core.pixels import PixelPlan, Processor, Samples
-from ..core.shape.path import Key, ViewPath
-from ..core.shape.sphere import Equirect
+from ..core.run.pixels import PixelPlan, Processor, Samples
+from ..core.run.warp import ViewWarp
 from ..core.sim import camera as cameras
 from ..core.sim.camera import Camera, Pose
-from ..core.warp import ViewWarp
+from ..core.space.path import Key, ViewPath
+from ..core.space.sphere import Equirect
 from .rendering import THREADS, cube, filtered, in_turn, write_rows
 
 SOURCE = Samples(PixelFormat(10, "4:2:0"), "bt709", True)
@@ -96,9 +96,9 @@ def decibels(got: NDArray[Any], want: NDArray[np.float64]) -> float:
 _MEMORY = """
 import sys
 from pathlib import Path
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
 from adzer.core.compile import freeze
-from adzer.core.render import render
+from adzer.core.run.render import render
 from adzer.core.route import Route
 facts, seen = read_file(Path(sys.argv[1]))
 route = Route().with_("read", curve="fen-log", projection="equirectangular", coverage="360").with_("shape", view={"keys": [{"fov": 100}]})
@@ -124,9 +124,9 @@ def big_clip(path: Path, planes: Planes, frames: int) -> Path:
 
 def dragging(clip: Path) -> float:
     """Milliseconds from a changed heading to the delivered picture of a 3840×1920 10-bit sphere at 1280×720."""
-    from ..core.intake import read_file
+    from ..core.intake.take import read_file
     from ..core.route import Route
-    from ..core.service import Pictures, Picturing
+    from ..core.run.service import Pictures, Picturing
 
     facts, seen = read_file(clip)
     pictures, times = Pictures(THREADS), []
@@ -144,11 +144,11 @@ def scrubbing(clip: Path, folder: Path) -> float:
     """Frames a second at which a 3840×1920 10-bit sphere is scrubbed from its proxy: at each step another frame, now near,
     now far, as the whole sphere and as the delivered view, at the sizes of a window 1280 wide."""
     from ..core.compile import freeze_copy
-    from ..core.intake import read_file
-    from ..core.proxies import SCALES
-    from ..core.render import render
+    from ..core.intake.proxies import SCALES
+    from ..core.intake.take import read_file
     from ..core.route import Route
-    from ..core.service import Pictures, Picturing
+    from ..core.run.render import render
+    from ..core.run.service import Pictures, Picturing
 
     facts, seen = read_file(clip)
     small = folder / "proxy.mov"

@@ -7,10 +7,10 @@ from fractions import Fraction
 import numpy as np
 import pytest
 
-from adzer.core.colour.chain import ColourChain
-from adzer.core.colour.curves import STANDARD
+from adzer.core.light.chain import ColourChain
+from adzer.core.light.curves import STANDARD
 from adzer.core.media.formats import PixelFormat
-from adzer.core.pixels import AxisWarp, PixelPlan, Processor, Samples
+from adzer.core.run.pixels import AxisWarp, PixelPlan, Processor, Samples
 
 SIZE = (480, 320)
 ONE, NONE = (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0))

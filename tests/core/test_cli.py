@@ -11,7 +11,8 @@ from typing import get_args, get_type_hints
 import av
 import pytest
 
-from adzer import cli, terminal  # noqa: F401 - cli registers the commands
+from adzer.cli.main import main as cli  # noqa: F401 - cli registers the commands
+from adzer.cli.main import terminal
 from adzer.core.job import Job
 from adzer.core.media import probe
 from adzer.core.sim.demo import demo_job

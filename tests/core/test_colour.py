@@ -13,18 +13,11 @@ warnings.filterwarnings("ignore")
 import colour  # noqa: E402
 
 from adzer.core import cards  # noqa: E402
-from adzer.core.colour import cards as colour_cards  # noqa: E402
-from adzer.core.colour import curves  # noqa: E402
-from adzer.core.colour.chain import ColourChain, contrast, draw_in, shoulder  # noqa: E402
-from adzer.core.colour.primaries import (  # noqa: E402
-    adaptation,
-    code_scale,
-    daylight,
-    rgb_to_rgb,
-    rgb_to_xyz,
-    rgb_to_ycbcr,
-)
 from adzer.core.errors import UnreadableError  # noqa: E402
+from adzer.core.light import curves  # noqa: E402
+from adzer.core.light import names as colour_cards  # noqa: E402
+from adzer.core.light.chain import ColourChain, contrast, draw_in, shoulder  # noqa: E402
+from adzer.core.light.primaries import adaptation, code_scale, daylight, rgb_to_rgb, rgb_to_xyz, rgb_to_ycbcr  # noqa: E402
 
 LIGHT = np.concatenate([[0.0], np.geomspace(1e-5, 1.0, 500)])
 

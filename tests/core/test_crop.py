@@ -14,16 +14,17 @@ from hypothesis import strategies as st
 from adzer.core import cards
 from adzer.core.media.formats import PixelFormat
 from adzer.core.picture import Picture
-from adzer.core.pixels import PixelPlan, Processor, Samples
 from adzer.core.records import from_plain
-from adzer.core.shape import crop, cuts
-from adzer.core.shape.crop import CropKey, CropPath, crops_at
+from adzer.core.run.pixels import PixelPlan, Processor, Samples
+from adzer.core.run.warp import BOUND, CropWarp
+from adzer.core.shape import cuts
 from adzer.core.shape.geometry import inside
-from adzer.core.shape.path import Key, Sides, ViewPath, retimed
 from adzer.core.shape.settings import ShapeSettings
-from adzer.core.shape.sphere import PROJECTIONS, Flat
 from adzer.core.shape.step import cut_off, shaped
-from adzer.core.warp import BOUND, CropWarp
+from adzer.core.space import crop
+from adzer.core.space.crop import CropKey, CropPath, crops_at
+from adzer.core.space.path import Key, Sides, ViewPath, retimed
+from adzer.core.space.sphere import PROJECTIONS, Flat
 
 SHARE = st.floats(0, 1)
 BENDS = ((), (-0.12,), (0.08, 0.02), (-0.2, 0.05))
@@ -255,7 +256,7 @@ def test_the_squeeze_of_a_card_goes_with_the_focus():
 def test_the_command_line_takes_lens_card_moving_crop_and_speed(tmp_path, scope_clip):
     from typer.testing import CliRunner
 
-    from adzer.cli import app
+    from adzer.cli.main import app
     from adzer.core.media import probe
 
     moves = tmp_path / "crop.json"

@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 
 from adzer.core import cards
-from adzer.core.colour import cards as colour_cards
 from adzer.core.colour.fit import fit
 from adzer.core.errors import AdzerError
+from adzer.core.light import names as colour_cards
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 
 from .test_cli import adzer

@@ -10,7 +10,7 @@ from typing import Any
 
 from typer.testing import CliRunner
 
-from adzer.terminal import app
+from adzer.cli.terminal import app
 
 ROOT = Path(__file__).resolve().parents[2]
 STOPS = ("adzer route", "adzer relink")  # what they find is 1, and may be
@@ -43,7 +43,7 @@ def _commands() -> list[str]:
 
 
 def test_every_command_of_the_readme_runs_as_written_from_an_empty_folder(tmp_path, monkeypatch):
-    from adzer import cli  # noqa: F401 - it registers the commands
+    from adzer.cli.main import main as cli  # noqa: F401 - it registers the commands
 
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))

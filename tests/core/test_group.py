@@ -11,18 +11,19 @@ import msgspec
 import numpy as np
 import pytest
 
-from adzer.core import naming, proxies, queue
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
-from adzer.core.intake import add_files, join_chapters, source_problem, take
+from adzer.core.intake import naming, proxies
+from adzer.core.intake.group import gather, group
+from adzer.core.intake.offload import offload
+from adzer.core.intake.relink import likeness, relink, report_text
+from adzer.core.intake.take import add_files, join_chapters, source_problem, take
 from adzer.core.job import Job, Mark, Part
 from adzer.core.media import audio, probe
 from adzer.core.media.decode import Reader
 from adzer.core.media.rolls import Roll
 from adzer.core.read import baked
-from adzer.core.read.group import gather, group
-from adzer.core.read.offload import offload
-from adzer.core.read.relink import likeness, relink, report_text
 from adzer.core.route import Route, walk
+from adzer.core.run import queue
 from adzer.core.sim import card as cards_
 
 from ..conftest import frame_number, write_clip

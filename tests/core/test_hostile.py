@@ -17,7 +17,7 @@ import pytest
 
 from adzer.core import ledger
 from adzer.core.errors import UnreadableError
-from adzer.core.intake import read_file, take
+from adzer.core.intake.take import read_file, take
 from adzer.core.job import Job
 from adzer.core.media import boxes, probe
 from adzer.core.sim.demo import CLIPS

@@ -14,16 +14,16 @@ import pytest
 
 from adzer.core.errors import Cancelled
 from adzer.core.finding import Level
-from adzer.core.intake import look_at, read_file
+from adzer.core.intake.take import look_at, read_file
 from adzer.core.media import boxes, probe
 from adzer.core.media.boxes import SphereTags
 from adzer.core.media.decode import Frame
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.media.formats import PixelFormat
-from adzer.core.pixels import Samples
 from adzer.core.read import depth, halves, identify, play, rhythm
 from adzer.core.read.seen import SURE
 from adzer.core.route import Route, walk
+from adzer.core.run.pixels import Samples
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import suite
 from adzer.core.sim.demo import CLIPS
@@ -72,7 +72,8 @@ def test_round_lenses_are_found_where_they_are():
     camera = cameras.load("lens-pair").sized((500, 500))
     planes = cameras.record(camera, camera.light(0.0, 1), 0)
     frame = Frame(tuple(p.astype(np.uint8) for p in planes), PixelFormat(8, "4:2:0"), (500, 500), 0, 0)
-    from adzer.core.read import lenses, sampling
+    from adzer.core.look import sampling
+    from adzer.core.read import lenses
 
     (found,) = lenses.discs(sampling.small(frame, camera.recorder.samples), 1.0, [frame])
     disc = camera.discs[0]
@@ -87,7 +88,8 @@ def test_round_lenses_are_measured_to_the_pixel(raster, discs):
     """A photograph that falls off towards soft rims, drawn here, at sizes that no cell of the small picture divides."""
     from skimage import data
 
-    from adzer.core.read import lenses, sampling
+    from adzer.core.look import sampling
+    from adzer.core.read import lenses
 
     (w, h), photo = raster, data.coffee().mean(axis=2)
     ys, xs = np.mgrid[0:h, 0:w]
@@ -108,8 +110,8 @@ def test_round_lenses_are_measured_to_the_pixel(raster, discs):
 @pytest.mark.parametrize("first", ["left", "right"])
 def test_the_demo_eyes_are_known_by_their_nearness(first):
     """The same clip with its halves exchanged is known to be exchanged."""
+    from adzer.core.look import sampling
     from adzer.core.media.decode import Reader
-    from adzer.core.read import sampling
 
     form = Samples(PixelFormat(8, "4:2:0"), "bt709", True)
     with Reader(CLIPS / "cartwheel-eyes.mp4") as reader:

@@ -14,16 +14,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from adzer.core import cards, queue
-from adzer.core import render as rendering
+from adzer.core import cards
 from adzer.core.compile import freeze
 from adzer.core.deliver.advise import Trial
 from adzer.core.deliver.outlook import outlook
 from adzer.core.errors import RenderFailed, UnreadableError
-from adzer.core.intake import add_files, read_file
+from adzer.core.intake.take import add_files, read_file
 from adzer.core.job import Job
-from adzer.core.render import render
 from adzer.core.route import Route
+from adzer.core.run import queue
+from adzer.core.run import render as rendering
+from adzer.core.run.render import render
 
 
 @pytest.fixture
@@ -87,7 +88,7 @@ def test_undo_is_a_line_that_new_edits_cut(tmp_path_factory, small_clip, steps):
 _WRITER = """
 import sys
 from adzer.core.job import Job, Trial
-from adzer.core.render import render
+from adzer.core.run.render import render
 job = Job.open(sys.argv[1])
 n = 0
 while True:
@@ -196,7 +197,7 @@ def test_the_queue_stops_when_told_from_elsewhere(job):
             seen=job.seen(shot.id),
         ),
     )
-    process = subprocess.Popen([sys.executable, "-m", "adzer.core.queue", str(job.path)], stdout=subprocess.PIPE)
+    process = subprocess.Popen([sys.executable, "-m", "adzer.core.run.queue", str(job.path)], stdout=subprocess.PIPE)
     end = time.monotonic() + 60
     while job.slip_state(1) != "rendering" and time.monotonic() < end:
         time.sleep(0.01)

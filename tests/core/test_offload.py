@@ -17,9 +17,9 @@ import numpy as np
 import pytest
 
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
-from adzer.core.read import offload as module
-from adzer.core.read.card import PART, survey
-from adzer.core.read.offload import MANIFEST, Control, destination, offload, read_manifest
+from adzer.core.intake import offload as module
+from adzer.core.intake.card import PART, survey
+from adzer.core.intake.offload import MANIFEST, Control, destination, offload, read_manifest
 
 BYTES = np.random.default_rng(5)
 
@@ -129,7 +129,7 @@ def test_killed_outright_it_goes_on(tmp_path):
     for n in range(6):
         (card / f"C{n}.mov").write_bytes(BYTES.bytes(30_000_000))
     code = (
-        "from pathlib import Path; from adzer.core.read.offload import offload; "
+        "from pathlib import Path; from adzer.core.intake.offload import offload; "
         f"offload(Path({str(card)!r}), [Path({str(base)!r})], 'mill')"
     )
     for wait in (0.05, 0.12, 0.2):

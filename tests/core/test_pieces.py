@@ -7,10 +7,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from adzer.core.colour import cards
-from adzer.core.colour.chain import ColourChain
-from adzer.core.colour.pieces import EVEN, chain_pieces
 from adzer.core.kernels import registers
+from adzer.core.light import names as cards
+from adzer.core.light.chain import ColourChain
+from adzer.core.light.pieces import EVEN, chain_pieces
 
 DOMAIN = (-0.2, 1.12)
 CURVES = ("fen-log", "reed-log", "tar-toe", "acescct", "bt709", "srgb", "hlg", "pq", "linear")

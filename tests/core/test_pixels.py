@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from adzer.core import reference
-from adzer.core.colour import cards as colour_cards
-from adzer.core.colour.chain import ColourChain
-from adzer.core.colour.primaries import rgb_to_rgb
-from adzer.core.filters import axis_filter, chroma_offset, chroma_reduction, dither_tile
+from adzer.core.light import names as colour_cards
+from adzer.core.light.chain import ColourChain
+from adzer.core.light.primaries import rgb_to_rgb
 from adzer.core.media.formats import PixelFormat
-from adzer.core.pixels import AxisWarp, PixelPlan, Processor, Samples
+from adzer.core.run import reference
+from adzer.core.run.filters import axis_filter, chroma_offset, chroma_reduction, dither_tile
+from adzer.core.run.pixels import AxisWarp, PixelPlan, Processor, Samples
 
 CHROMAS = ("4:2:0", "4:2:2", "4:4:4")
 

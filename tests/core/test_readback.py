@@ -11,16 +11,16 @@ import msgspec
 import numpy as np
 import pytest
 
-from adzer.core import hearing
-from adzer.core import render as rendering
 from adzer.core.cards import delivery
 from adzer.core.compile import freeze
 from adzer.core.errors import RenderFailed
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
 from adzer.core.media import audio, packets
 from adzer.core.media.encode import Writer
-from adzer.core.render import render
 from adzer.core.route import Route
+from adzer.core.run import hearing
+from adzer.core.run import render as rendering
+from adzer.core.run.render import render
 
 from .. import foreign
 
@@ -200,7 +200,7 @@ def test_one_byte_that_the_disk_changes_is_found(recording, tmp_path, monkeypatc
 )  # fmt: skip
 def test_good_masters_pass_however_strongly_they_are_compressed(recording, tmp_path, monkeypatch, card, options, grain):
     """Small and grainy: the grain is put in before what is witnessed."""
-    from adzer.core.pixels import Processor
+    from adzer.core.run.pixels import Processor
 
     real, rng = Processor.run, np.random.default_rng(9)
 
@@ -246,7 +246,7 @@ def test_a_packet_is_known_by_what_it_holds_not_by_how_it_is_framed():
 
 def test_looks_lean_by_what_a_moved_picture_differs():
     """Against a photograph moved by one pixel, reckoned from the pixels themselves."""
-    from adzer.core.witness import block_side, look, luma_blocks
+    from adzer.core.run.witness import block_side, look, luma_blocks
 
     luma = np.ascontiguousarray(foreign.photograph("chelsea")[..., 1][:240, :400])
     planes = [np.ascontiguousarray(luma[:, :320]), np.ascontiguousarray(luma[:, 1:321])]

@@ -17,18 +17,18 @@ import av
 import numpy as np
 import pytest
 
-from adzer.core import render as rendering
-from adzer.core import verify
 from adzer.core.cards import delivery
-from adzer.core.colour import cards as colour_cards
 from adzer.core.compile import compile_order, freeze
 from adzer.core.errors import AdzerError, Cancelled, RenderFailed
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
+from adzer.core.light import names as colour_cards
 from adzer.core.media import audio, probe
 from adzer.core.media.decode import Reader
-from adzer.core.pixels import Processor
-from adzer.core.render import parts_folder, render
 from adzer.core.route import Route, walk
+from adzer.core.run import render as rendering
+from adzer.core.run import verify
+from adzer.core.run.pixels import Processor
+from adzer.core.run.render import parts_folder, render
 from adzer.core.sim import camera as cameras
 
 from ..conftest import frame_number, write_clip
@@ -248,7 +248,7 @@ def test_speeds_that_cannot_be_get_a_sentence_and_uneven_ones_a_note(small_clip,
 
 def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_path):
     """Decode → kernels → lossless file equals decode → NumPy reference, within one code on every pixel."""
-    from adzer.core import reference
+    from adzer.core.run import reference
 
     facts, seen = read_file(scope_clip)
     order = freeze(
@@ -304,7 +304,7 @@ def test_stopping_keeps_segments_and_starting_again_uses_them(order, monkeypatch
 _KILLED = """
 import sys
 from adzer.core import compile, records
-from adzer.core.render import render
+from adzer.core.run.render import render
 compile.SEGMENT_SECONDS = 0.4
 order = records.from_json(open(sys.argv[1]).read(), compile.Order)
 def slow(p):

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from adzer.core import cards, records, route
 from adzer.core.compile import compile_order, freeze, timing
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
-from adzer.core.intake import read_file, source_problem
+from adzer.core.intake.take import read_file, source_problem
 from adzer.core.media import probe
 from adzer.core.media.encode import VideoTags
 from adzer.core.route import Route, walk

@@ -9,14 +9,14 @@ from multiprocessing import Pipe
 import numpy as np
 import pytest
 
-from adzer.core import reference
 from adzer.core.cards import delivery
 from adzer.core.compile import pixel_plan, preview_plan
 from adzer.core.errors import AdzerError
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
 from adzer.core.media.decode import Reader
 from adzer.core.route import Route, walk
-from adzer.core.service import Chore, Pictures, Picturing, Reply, Service, do_chore
+from adzer.core.run import reference
+from adzer.core.run.service import Chore, Pictures, Picturing, Reply, Service, do_chore
 
 SCOPE = Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5", shape="239/100")
 

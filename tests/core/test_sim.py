@@ -8,8 +8,8 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from adzer.core.colour import cards as colour_cards
 from adzer.core.errors import AdzerError
+from adzer.core.light import names as colour_cards
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import demo, world
 

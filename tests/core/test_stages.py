@@ -12,23 +12,23 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from adzer.core.ahead import ahead
 from adzer.core.cards import delivery
 from adzer.core.colour import advise as colour_advise
-from adzer.core.colour import cards as colour_cards
 from adzer.core.colour import measure as colour_measure
-from adzer.core.colour.chain import ColourChain
 from adzer.core.colour.step import chain
 from adzer.core.deliver.advise import Trial, estimate, size_text, time_text
 from adzer.core.finding import Finding, Level, worst
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
+from adzer.core.light import names as colour_cards
+from adzer.core.light.chain import ColourChain
 from adzer.core.media.decode import Reader
 from adzer.core.media.encode import VideoTags
-from adzer.core.pixels import PixelPlan, Processor
 from adzer.core.read import advise
 from adzer.core.read.measure import DOMAIN, Levels, bin_centres, measure
 from adzer.core.read.step import assumed_samples, shown_timecode
 from adzer.core.route import Route, load, walk
+from adzer.core.run.ahead import ahead
+from adzer.core.run.pixels import PixelPlan, Processor
 from adzer.core.sim import camera as cameras
 from adzer.core.stage import STAGES
 
@@ -205,7 +205,7 @@ def walk_picture():
 
 def test_white_balance_on_the_board_is_what_a_tinted_light_needs(tmp_path):
     """Shoot the grey patches under warm light (the primaries' light moved), tell Colour the kelvin: they come out grey."""
-    from adzer.core.colour.primaries import adaptation, daylight, rgb_to_xyz
+    from adzer.core.light.primaries import adaptation, daylight, rgb_to_xyz
 
     bt709 = rgb_to_xyz(colour_cards.primaries("bt709"))
     warm = np.linalg.inv(bt709) @ adaptation(daylight(6504), daylight(4500)) @ bt709

@@ -34,13 +34,26 @@ def test_the_core_knows_no_window():
 
 @pytest.mark.parametrize("stage", STAGES)
 def test_a_stage_knows_no_other_stage(stage):
-    """Colour's curves and names are shared knowledge of the field; its step, settings and advice are its own."""
-    shared = ("adzer.core.colour.curves", "adzer.core.colour.cards", "adzer.core.colour.primaries")
+    """They meet only in the route; curves, lenses and following are knowledge of the field, in rooms of their own."""
     for path in (ROOT / "core" / stage).glob("*.py"):
         for name in imports(path):
             for other in STAGES:
-                if other != stage and (name + ".").startswith(f"adzer.core.{other}."):
-                    assert name == f"adzer.core.{other}" or name.startswith(shared), f"{path} imports {name}"
+                assert other == stage or not (name + ".").startswith(f"adzer.core.{other}."), f"{path} imports {name}"
+
+
+# Each room, and which others it may know; what lies beside the rooms (cards, errors, picture, route …) is no room.
+ROOMS = {
+    "space": set(), "light": {"kernels", "media"}, "look": {"media", "run", "space"}, "media": set(), "kernels": set(),
+    **{stage: {"light", "look", "media", "run", "space"} for stage in STAGES},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("room", ROOMS)
+def test_no_arrow_runs_up(room):
+    rooms = {p.name for p in (ROOT / "core").iterdir() if (p / "__init__.py").exists()}
+    for path in (ROOT / "core" / room).glob("*.py"):
+        known = {name.split(".")[2] for name in imports(path) if name.startswith("adzer.core.") and name.count(".") > 1}
+        assert known & rooms <= ROOMS[room] | {room}, f"{path} knows {known & rooms - ROOMS[room] - {room}}"
 
 
 def test_opening_the_window_imports_no_compiler():

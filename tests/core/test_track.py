@@ -12,14 +12,16 @@ import pytest
 from scipy.ndimage import gaussian_filter, zoom
 
 from adzer.core.errors import AdzerError
+from adzer.core.look import track
 from adzer.core.media.clock import Clock
-from adzer.core.shape import path, pursue, sphere, track
-from adzer.core.shape.crop import crops_at
+from adzer.core.shape import pursue
 from adzer.core.shape.pursue import Manner
-from adzer.core.shape.sphere import Equirect, Flat, Straight
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import world
 from adzer.core.sim.camera import Pose
+from adzer.core.space import path, sphere
+from adzer.core.space.crop import crops_at
+from adzer.core.space.sphere import Equirect, Flat, Straight
 
 from ..foreign import clip, photograph
 

@@ -18,17 +18,18 @@ import msgspec
 import numpy as np
 import pytest
 
-from adzer.core import cards, queue
-from adzer.core import render as rendering
+from adzer.core import cards
 from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError, RenderFailed, UnreadableError
-from adzer.core.intake import add_files, read_file
+from adzer.core.intake.offload import MANIFEST, offload
+from adzer.core.intake.take import add_files, read_file
 from adzer.core.job import Job
 from adzer.core.media import clock, disk, options, probe
 from adzer.core.media.decode import Reader
-from adzer.core.read.offload import MANIFEST, offload
-from adzer.core.render import LOCK, parts_folder, render
 from adzer.core.route import Route, walk
+from adzer.core.run import queue
+from adzer.core.run import render as rendering
+from adzer.core.run.render import LOCK, parts_folder, render
 
 from .. import foreign
 from ..conftest import write_clip
@@ -188,7 +189,7 @@ def test_a_persons_folder_of_that_name_is_left_alone_and_two_at_once_are_told(or
 def test_a_copy_killed_between_two_names_does_not_write_through_the_first(tmp_path):
     """What an older offload left: a part that is another name of a finished file. A card with other content of that name
     leaves the finished file as it is."""
-    from adzer.core.read.offload import _part_of
+    from adzer.core.intake.offload import _part_of
 
     for n in (1, 2):
         (tmp_path / f"card{n}").mkdir()

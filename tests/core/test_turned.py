@@ -9,13 +9,13 @@ import numpy as np
 import pytest
 
 from adzer.core.compile import freeze, freeze_copy, pixel_plan
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
 from adzer.core.media import headers, probe
 from adzer.core.media.decode import Reader
-from adzer.core.pixels import Processor
 from adzer.core.read.step import upright_raster
-from adzer.core.render import render
 from adzer.core.route import Route, walk
+from adzer.core.run.pixels import Processor
+from adzer.core.run.render import render
 
 from .. import foreign
 

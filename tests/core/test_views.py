@@ -17,18 +17,19 @@ from hypothesis import strategies as st
 from scipy.ndimage import gaussian_filter, zoom
 
 from adzer.core.errors import AdzerError
-from adzer.core.filters import simple_reduction
-from adzer.core.intake import read_file
+from adzer.core.intake.take import read_file
 from adzer.core.media.formats import PixelFormat
-from adzer.core.pixels import PixelPlan, Processor, Samples
-from adzer.core.shape import measure, path, sphere
-from adzer.core.shape.path import Key, Sides, ViewPath
-from adzer.core.shape.sphere import Equirect, Lens, Round
+from adzer.core.run.filters import simple_reduction
+from adzer.core.run.pixels import PixelPlan, Processor, Samples
+from adzer.core.run.warp import BOUND, ViewWarp
+from adzer.core.shape import measure
 from adzer.core.shape.view import filled_from, left, level_through, pace
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
 from adzer.core.sim.optics import Disc, RoundLens
-from adzer.core.warp import BOUND, ViewWarp
+from adzer.core.space import path, sphere
+from adzer.core.space.path import Key, Sides, ViewPath
+from adzer.core.space.sphere import Equirect, Lens, Round
 
 from ..foreign import photograph
 
@@ -457,7 +458,7 @@ def round_clip(tmp_path_factory):
 def run_cli(*args):
     from typer.testing import CliRunner
 
-    from adzer.cli import app
+    from adzer.cli.main import app
 
     return CliRunner().invoke(app, [str(a) for a in args])
 
@@ -502,7 +503,7 @@ def decibels(picture, time, heading, tilt, fov, lean=20.0):
 
 def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitching(tmp_path):
     """Both are found, shown side by side, and a view that looks backwards is of the rear lens."""
-    from adzer.core.intake import join_lenses, look_at, source_problem, take
+    from adzer.core.intake.take import join_lenses, look_at, source_problem, take
     from adzer.core.media.decode import Reader
     from adzer.core.route import Route
     from adzer.core.sim.cameras.lens_pair import CAMERA, REAR
@@ -555,7 +556,7 @@ def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitc
     ],
 )
 def test_reframe_says_what_is_wrong(round_clip, tmp_path, args, word):
-    from adzer.cli import main  # noqa: F401 - its error handling is what turns errors into exit codes
+    from adzer.cli.main import main  # noqa: F401 - its error handling is what turns errors into exit codes
 
     size = () if "--size" in args else ("--size", "128x72")
     done = run_cli("reframe", round_clip, *args, *size, "--card", "web-wide", "--out", tmp_path / "x.mp4")

@@ -9,16 +9,16 @@ import numpy as np
 import pytest
 
 from adzer.core.cards import delivery
-from adzer.core.colour.chain import ColourChain
-from adzer.core.colour.curves import STANDARD
 from adzer.core.colour.step import chain
 from adzer.core.compile import freeze
-from adzer.core.intake import add_files
+from adzer.core.intake.take import add_files
 from adzer.core.job import Job
+from adzer.core.light.chain import ColourChain
+from adzer.core.light.curves import STANDARD
 from adzer.core.picture import Picture
-from adzer.core.pixels import PixelPlan, Processor
-from adzer.core.render import render
 from adzer.core.route import Route, carried, walk
+from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.render import render
 
 from .test_chroma import plan, run
 

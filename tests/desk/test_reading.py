@@ -10,9 +10,9 @@ from PySide6.QtCore import QEvent, QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QApplication
 
-from adzer.core import proxies
+from adzer.core.intake import proxies
+from adzer.core.intake.relink import Match
 from adzer.core.job import Job
-from adzer.core.read.relink import Match
 from adzer.core.sim.demo import CLIPS
 from adzer.desk.benches.read import ReadBench
 from adzer.desk.dialogs import Describe, Relink, Rename
@@ -295,7 +295,7 @@ def test_a_camera_that_is_usually_log_makes_a_finished_shot_stand_out(window):
 
 
 def test_thousands_of_shots_do_not_hold_the_window(qapp, tmp_path):
-    from adzer.core.intake import read_file
+    from adzer.core.intake.take import read_file
 
     facts, seen = read_file(CLIPS / "cartwheel-eyes.mp4")
     path = tmp_path / "many.adzer"

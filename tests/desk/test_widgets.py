@@ -17,7 +17,7 @@ from PySide6.QtTest import QTest
 from adzer.core import journal
 from adzer.core.finding import Level
 from adzer.core.ledger import LogRow
-from adzer.core.service import Image, Scopes
+from adzer.core.run.service import Image, Scopes
 from adzer.desk.app import application
 from adzer.desk.logview import LogModel
 from adzer.desk.palette import Action, Keys, Words

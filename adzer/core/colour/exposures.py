@@ -12,7 +12,7 @@ from ..errors import AdzerError
 from ..media import probe
 from ..media.decode import Reader
 from ..media.formats import SUBSAMPLING, PixelFormat
-from ..pixels import Samples
+from ..run.pixels import Samples
 from . import gamut
 from .fit import Response, fit
 from .gamut import Gamut, Patch

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import AdzerError, UnreadableError
-from .primaries import D65, XY, xy_to_xyz
+from ..light.primaries import D65, XY, xy_to_xyz
 
 Array = NDArray[np.float64]
 COLUMNS = ("x", "y", "width", "height", "X", "Y", "Z")

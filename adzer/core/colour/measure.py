@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from .chain import KNEE, ColourChain, contrast
-from .curves import MIDDLE_GREY, Curve
+from ..light.chain import KNEE, ColourChain, contrast
+from ..light.curves import MIDDLE_GREY, Curve
 
 OVER = 1.095  # the highest signal that limited range holds: code 1019 of 10 bits
 

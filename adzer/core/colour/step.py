@@ -6,12 +6,12 @@ import numpy as np
 
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
+from ..light import names as colour_cards
+from ..light.chain import ColourChain
+from ..light.primaries import adaptation, daylight, rgb_to_rgb, rgb_to_xyz
 from ..picture import Picture
 from ..stage import Context, StepResult
-from . import cards as colour_cards
-from .chain import ColourChain
 from .measure import OVER, peak
-from .primaries import adaptation, daylight, rgb_to_rgb, rgb_to_xyz
 from .settings import NEUTRAL_KELVIN, ColourSettings
 
 

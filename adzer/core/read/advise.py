@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 from fractions import Fraction
 
-from ..colour import cards as colour_cards
+from ..light import names as colour_cards
 from .seen import Seen
 
 STANDARD_RATES = tuple(

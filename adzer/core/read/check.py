@@ -7,9 +7,9 @@ from typing import Any
 
 from .. import cards
 from ..cards import PlayerCard
-from ..colour import cards as colour_cards
 from ..errors import UnreadableError
 from ..finding import Finding, Fix, Level
+from ..light import names as colour_cards
 from ..media.probe import FileFacts
 from ..picture import Picture
 from ..stage import Context

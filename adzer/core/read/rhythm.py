@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..look import sampling
 from ..media.decode import Frame
 from ..media.probe import FrameIndex
-from ..pixels import Samples
-from . import sampling
+from ..run.pixels import Samples
 from .seen import Rhythm
 
 

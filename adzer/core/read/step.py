@@ -5,13 +5,13 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Any
 
-from ..colour import cards as colour_cards
 from ..finding import Finding
+from ..light import names as colour_cards
 from ..media import timecode
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..media.probe import FileFacts
 from ..picture import Picture
-from ..pixels import Samples
+from ..run.pixels import Samples
 from ..stage import Context, StepResult
 from . import advise, check
 from .advise import rate_text

@@ -12,9 +12,9 @@ import msgspec
 import numpy as np
 
 from ..records import to_plain
-from . import crop, path
+from ..space import crop, path
+from ..space.sphere import PROJECTIONS, between, view_directions
 from .settings import ShapeSettings
-from .sphere import PROJECTIONS, between, view_directions
 
 SMALLEST_CUT = 1.2
 ELSEWHERE = 0.5  # of the narrower view's width: two that look further apart share less than half

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
-from ..pixels import AxisWarp
-from .crop import inside
+from ..run.pixels import AxisWarp
+from ..space.crop import inside
 
 
 @dataclass(frozen=True)

@@ -9,11 +9,11 @@ import msgspec
 import numpy as np
 
 from ..errors import AdzerError
+from ..look.track import LOST, Point
 from ..media.clock import Clock
-from .crop import CropPath, few_keys
-from .path import Key, ViewPath, smooth
-from .sphere import Array, Flat, Straight, direction
-from .track import LOST, Point
+from ..space.crop import CropPath, few_keys
+from ..space.path import Key, ViewPath, smooth
+from ..space.sphere import Array, Flat, Straight, direction
 
 
 @dataclass(frozen=True)

@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
-from .crop import CropPath
+from ..space.crop import CropPath
+from ..space.path import ViewPath
 from .measure import Ellipse, Lengths
-from .path import ViewPath
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
 Factor = Annotated[float, Meta(ge=0.0, le=16.0)]

@@ -10,18 +10,18 @@ import msgspec
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
-from ..pixels import AxisWarp
 from ..records import to_plain
+from ..run.pixels import AxisWarp
+from ..run.warp import CropWarp
+from ..space.crop import CropKey, CropPath
+from ..space.crop import check_moves as crop_moves
+from ..space.crop import trouble as crop_trouble
+from ..space.path import Move, ViewPath, check_moves, cut, longer, trouble
+from ..space.sphere import Flat
 from ..stage import Context, StepResult
-from ..warp import CropWarp
 from .advise import SPEEDS, pace_text, shape_text
-from .crop import CropKey, CropPath
-from .crop import check_moves as crop_moves
-from .crop import trouble as crop_trouble
 from .geometry import Fitted, Framing, fit, solve, warp
-from .path import Move, ViewPath, check_moves, cut, longer, trouble
 from .settings import ShapeSettings
-from .sphere import Flat
 from .view import holds_directions, left, viewed
 
 WHOLE = 0.97  # share of a pair's picture that has to be left: an odd line at its edge may go

@@ -11,14 +11,14 @@ import numpy as np
 
 from ..cards import DeliveryCard
 from ..errors import AdzerError
+from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
-from ..warp import ViewWarp
-from . import track
+from ..run.warp import ViewWarp
+from ..space.path import NARROWEST, Key, ViewPath, views_at
+from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
-from .path import NARROWEST, Key, ViewPath, views_at
 from .settings import ShapeSettings
-from .sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 
 ROUND_ACROSS = 180.0
 

@@ -18,17 +18,17 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import records
-from ..colour import cards as colour_cards
-from ..colour.chain import shoulder
-from ..colour.primaries import rgb_to_rgb
 from ..errors import AdzerError
-from ..filters import cosited, simple_reduction
+from ..light import names as colour_cards
+from ..light.chain import shoulder
+from ..light.primaries import rgb_to_rgb
 from ..media import boxes
 from ..media.boxes import SphereTags
 from ..media.encode import VideoSpec, VideoTags, Writer
 from ..media.formats import PixelFormat
-from ..pixels import Samples
-from ..reference import resample
+from ..run.filters import cosited, simple_reduction
+from ..run.pixels import Samples
+from ..run.reference import resample
 from . import cameras as kinds
 from . import sound, world
 

@@ -51,7 +51,7 @@ def unpack(target: Path) -> list[Path]:
 def demo_job(target: Path | None = None, look: bool = True) -> Path:
     """The demo job, made with its clips the first time, opened as it was left ever after. Returns its path. ``look``: at
     the footage, too; a window does that after it is shown."""
-    from ..intake import look_at
+    from ..intake.take import look_at
     from ..job import Job
     from ..media import probe
     from ..route import Route

@@ -13,15 +13,15 @@ from typing import Any
 
 import numpy as np
 
-from ..colour import cards as colour_cards
-from ..colour import curves
-from ..colour.chain import shoulder
-from ..filters import simple_reduction
+from ..light import curves
+from ..light import names as colour_cards
+from ..light.chain import shoulder
 from ..media.encode import VideoSpec, VideoTags, Writer
 from ..media.formats import PixelFormat
-from ..pixels import Samples
 from ..read.kinds import KINDS, softmax
-from ..reference import resample
+from ..run.filters import simple_reduction
+from ..run.pixels import Samples
+from ..run.reference import resample
 from .camera import Camera, Pose, Recorder
 from .optics import Disc, RoundLens, Sphere, eyes
 

@@ -14,7 +14,7 @@ from ...core.media.clock import clock_of
 from ...core.read.advise import rate_text
 from ...core.records import to_plain
 from ...core.route import Walk
-from ...core.service import Reply
+from ...core.run.service import Reply
 from ...core.shape import cuts
 from ...core.shape.advise import USUAL_RATES, even_paces, pace_text, shape_text
 from ..model import Desk

@@ -7,13 +7,13 @@ from dataclasses import replace
 import numpy as np
 
 from ...core.colour import advise, measure
-from ...core.colour import cards as colour_cards
-from ...core.colour.chain import ColourChain, Whites
 from ...core.colour.settings import NEUTRAL_KELVIN
 from ...core.job import Shot
+from ...core.light import names as colour_cards
+from ...core.light.chain import ColourChain, Whites
 from ...core.read.measure import bin_centres
 from ...core.route import Walk
-from ...core.service import Reply
+from ...core.run.service import Reply
 from ..widgets.plots import Bars, CurvePlot, Histogram, Waveform
 from ..widgets.questions import Choice, Number, Numbers, Pick, Question
 from .base import StageBench

@@ -10,9 +10,10 @@ from PySide6.QtCore import QPointF
 
 from ...core.errors import AdzerError
 from ...core.job import Shot
+from ...core.look import track
 from ...core.media.clock import clock_of
 from ...core.media.formats import SUBSAMPLING
-from ...core.shape import pursue, track
+from ...core.shape import pursue
 from ..model import Desk
 from ..widgets.framing import Lines
 from ..widgets.questions import Choice, Number, Numbers, Question, act

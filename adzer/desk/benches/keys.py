@@ -10,8 +10,8 @@ import msgspec
 from ...core.job import Shot
 from ...core.media.clock import Clock, clock_of
 from ...core.records import to_plain
-from ...core.shape import path as paths
-from ...core.shape.path import Sides
+from ...core.space import path as paths
+from ...core.space.path import Sides
 from ..model import Desk
 from ..widgets.framing import Lines
 from ..widgets.questions import Number, Numbers, Pick, Question, act

@@ -11,18 +11,18 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from ...core import cards
 from ...core.cards import DeliveryCard, PlayerCard
-from ...core.colour import cards as colour_cards
 from ...core.deliver.advise import estimate, size_text, time_text
 from ...core.errors import UnreadableError
+from ...core.intake.proxies import stand_in
 from ...core.job import Shot
-from ...core.pixels import AxisWarp
-from ...core.proxies import stand_in
+from ...core.light import names as colour_cards
 from ...core.read import advise, play
 from ...core.read.advise import rate_text
 from ...core.read.measure import DOMAIN
 from ...core.read.seen import Seen
 from ...core.route import Walk
-from ...core.service import Reply
+from ...core.run.pixels import AxisWarp
+from ...core.run.service import Reply
 from ..model import Desk
 from ..reading import Reading
 from ..theme import font

@@ -12,15 +12,17 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from ...core import cards
 from ...core.job import Shot
+from ...core.look import track
 from ...core.media.clock import Clock
 from ...core.records import to_plain
 from ...core.route import Walk
-from ...core.shape import advise, crop, pursue, track
-from ...core.shape.crop import CropKey, CropPath
+from ...core.run.warp import CropWarp
+from ...core.shape import advise, pursue
 from ...core.shape.settings import ShapeSettings
-from ...core.shape.sphere import Flat, Straight
 from ...core.shape.step import Shaped
-from ...core.warp import CropWarp
+from ...core.space import crop
+from ...core.space.crop import CropKey, CropPath
+from ...core.space.sphere import Flat, Straight
 from ..widgets.framing import Lines, Shapes
 from ..widgets.plots import Outline, ScaleFigure, Table
 from ..widgets.questions import Choice, Number, Numbers, Question, act

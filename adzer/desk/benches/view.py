@@ -14,15 +14,16 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from ...core.errors import AdzerError
 from ...core.job import Shot
+from ...core.look import track
 from ...core.media.clock import Clock, clock_of
 from ...core.records import to_plain
 from ...core.route import Walk
-from ...core.shape import path as paths
-from ...core.shape import pursue, track
+from ...core.shape import pursue
 from ...core.shape import view as views
-from ...core.shape.path import ViewPath
-from ...core.shape.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
 from ...core.shape.view import Viewed
+from ...core.space import path as paths
+from ...core.space.path import ViewPath
+from ...core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
 from ..widgets.framing import Field, Lines, Shapes
 from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from .base import Alone, HideCut, Speed, StageBench

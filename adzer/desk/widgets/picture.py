@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from ...core.service import Image
+from ...core.run.service import Image
 from ..theme import MAT, font
 from .framing import draw_safe
 

@@ -11,7 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from ...core.service import Scopes
+from ...core.run.service import Scopes
 from ..theme import fitting, font, theme
 
 Array = NDArray[np.float64]

@@ -10,14 +10,14 @@ import msgspec
 import numpy as np
 import xxhash
 
+from ..compile import Order, RenderPlan, sound_span
+from ..errors import AdzerError
+from ..media import disk, probe
+from ..media.decode import Reader
+from ..media.encode import EXACT, TAG_CURVES, TAG_PRIMARIES
+from ..media.packets import packet_print
 from . import hearing
 from .compare import Comparison, Fault, steps_about
-from .compile import Order, RenderPlan, sound_span
-from .errors import AdzerError
-from .media import disk, probe
-from .media.decode import Reader
-from .media.encode import EXACT, TAG_CURVES, TAG_PRIMARIES
-from .media.packets import packet_print
 from .witness import Look, Witness, look
 
 

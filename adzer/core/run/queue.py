@@ -1,4 +1,4 @@
-"""Works through a job's slips. ``python -m adzer.core.queue JOB`` does it in a process of its own, for the desk.
+"""Works through a job's slips. ``python -m adzer.core.run.queue JOB`` does it in a process of its own, for the desk.
 
 Progress goes to the job file (whoever looks sees it) and, as one JSON object a line, to standard output.
 """
@@ -13,9 +13,10 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from . import proxies, records
-from .errors import AdzerError, Cancelled
-from .job import LEASE, Job, Slip
+from .. import records
+from ..errors import AdzerError, Cancelled
+from ..intake import proxies
+from ..job import LEASE, Job, Slip
 from .render import Progress, render
 
 SAVE_EVERY = 0.5

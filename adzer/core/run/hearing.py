@@ -17,9 +17,9 @@ import av
 import numpy as np
 from numpy.typing import NDArray
 
-from .errors import UnreadableError
-from .media import probe
-from .media.rolls import Source
+from ..errors import UnreadableError
+from ..media import probe
+from ..media.rolls import Source
 
 Array = NDArray[np.float64]
 

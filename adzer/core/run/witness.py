@@ -14,7 +14,7 @@ import numpy as np
 import xxhash
 from numpy.typing import NDArray
 
-from .media.formats import Plane
+from ..media.formats import Plane
 
 ACROSS = 24  # blocks of luma; they are square, and at least SMALLEST a side
 SMALLEST = 4

@@ -7,8 +7,8 @@ from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 
-from .errors import AdzerError
-from .job import Shot
+from ..errors import AdzerError
+from ..job import Shot
 
 FIELDS = {
     "n": "a running number, {n:3} with leading zeros", "name": "the name it has", "camera": "its camera", "scene": "its scene",

@@ -12,17 +12,17 @@ from typing import Any
 
 import msgspec
 
-from .errors import UnreadableError
-from .finding import Finding, Level
-from .job import Job, Part, Shot
-from .media import probe
-from .media.probe import FileFacts
-from .media.rolls import Pair, Roll
-from .read import group as grouping
-from .read.identify import identify
-from .read.seen import Seen
-from .read.step import assumed_samples
-from .route import Route
+from ..errors import UnreadableError
+from ..finding import Finding, Level
+from ..job import Job, Part, Shot
+from ..media import probe
+from ..media.probe import FileFacts
+from ..media.rolls import Pair, Roll
+from ..read.identify import identify
+from ..read.seen import Seen
+from ..read.step import assumed_samples
+from ..route import Route
+from . import group as grouping
 
 Say = Callable[[str], None]
 

@@ -9,9 +9,9 @@ from typing import Annotated, Any, Literal
 
 import typer
 
-from . import cli_options as options
-from .core import records
-from .core.errors import AdzerError
+from ..core import records
+from ..core.errors import AdzerError
+from . import options
 from .terminal import Json, Recording, app, loaded, parse_size, print_json, progress
 
 
@@ -37,12 +37,12 @@ def reframe(
     rear: Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")] = None,
     json_: Json = False,
 ) -> None:
-    from .core import cards
-    from .core.compile import freeze
-    from .core.intake import read_file
-    from .core.render import render
-    from .core.route import Route, walk
-    from .core.shape.view import Viewed, holds_directions
+    from ..core import cards
+    from ..core.compile import freeze
+    from ..core.intake.take import read_file
+    from ..core.route import Route, walk
+    from ..core.run.render import render
+    from ..core.shape.view import Viewed, holds_directions
 
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
@@ -97,7 +97,7 @@ def _named(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dic
 
 
 def _path(view: str | None, keyframes: Path | None, projection: str | None) -> Any:
-    from .core.shape import path as paths
+    from ..core.space import path as paths
 
     if keyframes is not None:
         held = loaded(keyframes, paths.load)
@@ -134,8 +134,8 @@ def squeeze(
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
     json_: Json = False,
 ) -> None:
-    from .core.intake import read_file
-    from .core.shape import measure
+    from ..core.intake.take import read_file
+    from ..core.shape import measure
 
     facts, _ = read_file(file)
     marks: list[measure.Mark] = []
@@ -169,13 +169,13 @@ def follow(
     across: Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")] = None,
     json_: Json = False,
 ) -> None:
-    from .core.intake import read_file
-    from .core.media.decode import Reader, upright
-    from .core.read.step import turn_of
-    from .core.render import Progress
-    from .core.route import Route, walk
-    from .core.shape import track
-    from .core.shape.view import followed_over
+    from ..core.intake.take import read_file
+    from ..core.look import track
+    from ..core.media.decode import Reader, upright
+    from ..core.read.step import turn_of
+    from ..core.route import Route, walk
+    from ..core.run.render import Progress
+    from ..core.shape.view import followed_over
 
     marked = _named("box", box, "four numbers", ("x", "y", "w", "h"))
     facts, seen = read_file(file)

@@ -11,8 +11,8 @@ from typing import Annotated, Any, TypeVar
 
 import typer
 
-from .core import records
-from .core.errors import AdzerError
+from ..core import records
+from ..core.errors import AdzerError
 
 app = typer.Typer(
     help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",

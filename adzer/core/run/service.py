@@ -20,23 +20,24 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from . import cards, proxies, records
-from .compile import freeze, freeze_copy, preview_plan, recorded_plan
-from .errors import AdzerError
-from .intake import join_chapters, join_lenses, look_at, source_problem, take
-from .media import probe
-from .media.clock import clock_of
-from .media.decode import Frame, Reader, upright
-from .media.probe import FileFacts
+from .. import cards, records
+from ..compile import freeze, freeze_copy, preview_plan, recorded_plan
+from ..errors import AdzerError
+from ..intake import proxies
+from ..intake.take import join_chapters, join_lenses, look_at, source_problem, take
+from ..look import track
+from ..media import probe
+from ..media.clock import clock_of
+from ..media.decode import Frame, Reader, upright
+from ..media.probe import FileFacts
+from ..read import play
+from ..read.depth import level_marks
+from ..read.seen import Seen
+from ..read.step import assumed_samples
+from ..route import Route, walk
+from ..shape.measure import measure_squeeze
 from .pixels import PixelPlan, Processor
-from .read import play
-from .read.depth import level_marks
-from .read.seen import Seen
-from .read.step import assumed_samples
 from .render import trial
-from .route import Route, walk
-from .shape import track
-from .shape.measure import measure_squeeze
 
 WAVE_COLUMNS, WAVE_LEVELS = 320, 192
 
@@ -174,7 +175,7 @@ class Pictures:
     def _run(
         self, key: Any, make: Callable[[], PixelPlan], frame: Frame, moment: float
     ) -> tuple[Image, list[Any], PixelPlan]:
-        from .kernels import screen
+        from ..kernels import screen
 
         processor: Processor = self._processors.get(key, lambda: Processor(make(), self.threads))
         plan = processor.plan
@@ -188,7 +189,7 @@ class Pictures:
     @staticmethod
     def _scopes(codes: list[Any], plan: PixelPlan) -> Scopes:
         """Measured on the picture, without its bars."""
-        from .kernels import screen
+        from ..kernels import screen
 
         x, y = plan.warp.place
         w, h = plan.warp.picture

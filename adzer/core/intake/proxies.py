@@ -9,18 +9,18 @@ from typing import Any
 
 import msgspec
 
-from . import cards, records
-from .compile import Order, freeze_copy
-from .errors import AdzerError, UnreadableError
-from .intake import take
-from .job import Job, Part, Shot, Slip
-from .media import probe
-from .media.probe import FileFacts
-from .read import baked
-from .read.group import gather
-from .read.relink import Match, relink
-from .read.step import assumed_samples
-from .route import Route, Walk
+from .. import cards, records
+from ..compile import Order, freeze_copy
+from ..errors import AdzerError, UnreadableError
+from ..job import Job, Part, Shot, Slip
+from ..media import probe
+from ..media.probe import FileFacts
+from ..read import baked
+from ..read.step import assumed_samples
+from ..route import Route, Walk
+from .group import gather
+from .relink import Match, relink
+from .take import take
 
 SCALES = {"half": Fraction(1, 2), "quarter": Fraction(1, 4), "full": Fraction(1)}
 

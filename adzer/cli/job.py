@@ -9,8 +9,8 @@ from typing import Annotated, Any, Literal
 
 import typer
 
-from .core import records
-from .core.errors import AdzerError
+from ..core import records
+from ..core.errors import AdzerError
 from .terminal import JobFile, Json, ShotName, app, print_json, say
 
 Shots = Annotated[list[str], typer.Argument(help="Shots by name, number or pattern, e.g. 'sails*'.")]
@@ -36,7 +36,7 @@ def new(
     name: Annotated[str, typer.Option(help="The job's name; the file's if left out.")] = "",
     rate: Annotated[str, typer.Option(help="Frames a second, 1 to 1000, e.g. 25 or 24000/1001.")] = "25",
 ) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     try:
         parsed: Fraction | None = records.parse_fraction(rate)
@@ -50,8 +50,8 @@ def new(
 
 @app.command("shots", help="List a job's shots.\n\nExample: adzer shots mill.adzer --json")
 def shots_(job: JobFile, json_: Json = False) -> None:
-    from .core.job import Job
-    from .core.route import walk
+    from ..core.job import Job
+    from ..core.route import walk
 
     rows: list[dict[str, Any]] = []
     with Job.open(job) as held:
@@ -73,7 +73,7 @@ def shots_(job: JobFile, json_: Json = False) -> None:
 
 @app.command("queue", help="List a job's slips.\n\nExample: adzer queue mill.adzer --json")
 def queue_(job: JobFile, json_: Json = False) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     with Job.open(job) as held:
         slips = held.slips()
@@ -95,8 +95,8 @@ def log_(
     form: Annotated[Literal["text", "csv", "markdown"], typer.Option("--as", help="How it is printed.")] = "text",
     json_: Json = False,
 ) -> None:  # fmt: skip
-    from .core import journal
-    from .core.job import Job
+    from ..core import journal
+    from ..core.job import Job
 
     with Job.open(job) as held:
         rows, name = journal.chosen(held.log_rows(most), kind, words), held.name
@@ -123,8 +123,8 @@ def answer(
         typer.Option(help="Take a stage's answers (stage), or all, from this shot; what was marked on its picture stays there."),
     ] = None,
 ) -> None:
-    from .core.job import Job
-    from .core.route import STAGES, carried
+    from ..core.job import Job
+    from ..core.route import STAGES, carried
 
     answers = [w for w in words if "=" in w and w.split("=")[0].count(".") == 1]
     patterns = [w for w in words if w not in answers and w not in STAGES]
@@ -181,8 +181,8 @@ def mend(
     ] = None,
     json_: Json = False,
 ) -> None:
-    from .core.job import Job
-    from .core.route import walk
+    from ..core.job import Job
+    from ..core.route import walk
 
     made: list[dict[str, str]] = []
     pairs = []
@@ -208,7 +208,7 @@ def mend(
 
 @app.command(help="Take back the last edit of a job.\n\nExample: adzer undo mill.adzer")
 def undo(job: JobFile) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     with Job.open(job) as held:
         words = held.undo()
@@ -217,7 +217,7 @@ def undo(job: JobFile) -> None:
 
 @app.command(help="Do again what was taken back.\n\nExample: adzer redo mill.adzer")
 def redo(job: JobFile) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     with Job.open(job) as held:
         words = held.redo()
@@ -230,7 +230,7 @@ def take(
     start: Annotated[int, typer.Argument(min=0, help="Its first recorded frame, counted from 0.")],
     stop: Annotated[int, typer.Argument(min=1, help="The recorded frame after its last.")],
 ) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     with Job.open(job) as held:
         made = held.add_take(chosen(held, [shot])[0], start, stop)
@@ -241,7 +241,7 @@ def take(
 def judge(
     job: JobFile, verdict: Annotated[str, typer.Argument(help="keep, drop or undecided.")], shot: Shots,
 ) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     if verdict not in ("keep", "drop", "undecided"):
         raise AdzerError(f"{verdict!r} is no verdict: keep, drop or undecided.")
@@ -254,7 +254,7 @@ def judge(
 
 @app.command(help="Take a job on that somebody else made, so that its waiting slips may run.\n\nExample: adzer adopt mill.adzer")
 def adopt(job: JobFile) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     with Job.open(job) as held:
         waiting = [s for s in held.slips() if s.state == "waiting"]

@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
-from .sphere import Array, Equirect, Round, Straight, direction, heading_tilt, rotation
+from ..space.sphere import Array, Equirect, Round, Straight, direction, heading_tilt, rotation
 
 SIDE = 72  # samples of the small view
 AROUND = 3.0  # times the thing's size that the small view is wide

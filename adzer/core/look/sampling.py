@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ..errors import Cancelled, UnreadableError
 from ..media.decode import Frame, Reader
 from ..media.rolls import Source
-from ..pixels import Samples
+from ..run.pixels import Samples
 
 Array = NDArray[np.float32]
 SPREAD, RUN = 5, 6

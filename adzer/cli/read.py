@@ -8,9 +8,9 @@ from typing import Annotated, Any, Literal
 
 import typer
 
-from . import cli_options as options
-from .core import records
-from .core.errors import AdzerError
+from ..core import records
+from ..core.errors import AdzerError
+from . import options
 from .terminal import JobFile, Json, OnlyShots, Recordings, app, moving, print_json, progress, say, shot_named
 
 
@@ -33,9 +33,9 @@ def offload(
     ] = "{year}/{month}/{job}/{camera}",
     json_: Json = False,
 ) -> None:
-    from .core.intake import add_files
-    from .core.job import Job
-    from .core.read import offload as engine
+    from ..core.intake import offload as engine
+    from ..core.intake.take import add_files
+    from ..core.job import Job
 
     cameras = _each(camera, cards)
     if job.endswith(".adzer") and not Path(job).exists():
@@ -87,8 +87,8 @@ def add(
     ] = None,
     json_: Json = False,
 ) -> None:
-    from .core.intake import add_files
-    from .core.job import Job
+    from ..core.intake.take import add_files
+    from ..core.job import Job
 
     cameras, said = _each(camera, files), list[str]()
     if not job.exists() and job.suffix == ".adzer":
@@ -115,9 +115,9 @@ def add(
     help="Measure whether this machine plays a recording, and judge it by the player cards.\n\nExample: adzer play clip.mov"
 )
 def play(files: Recordings, json_: Json = False) -> None:
-    from .core import cards
-    from .core.media import probe
-    from .core.read import play as playing
+    from ..core import cards
+    from ..core.media import probe
+    from ..core.read import play as playing
 
     out = []
     for path in files:
@@ -147,9 +147,10 @@ def proxy(
     card: Annotated[str, typer.Option(help="proxy or intermediate, or a card of your own.")] = "proxy",
     json_: Json = False,
 ) -> None:
-    from .core import proxies, queue
-    from .core.job import Job
-    from .core.route import walk
+    from ..core.intake import proxies
+    from ..core.job import Job
+    from ..core.route import walk
+    from ..core.run import queue
 
     with Job.open(job) as held:
         chosen = [shot_named(held, name) for name in shot] if shot else held.shots()
@@ -179,9 +180,9 @@ def relink(
     link: Annotated[bool, typer.Option(help="Link what is matched; else only report.")] = False,
     json_: Json = False,
 ) -> None:  # fmt: skip
-    from .core import proxies
-    from .core.job import Job
-    from .core.read.relink import report_text
+    from ..core.intake import proxies
+    from ..core.intake.relink import report_text
+    from ..core.job import Job
 
     with Job.open(job) as held:
         shots = held.shots()
@@ -207,8 +208,8 @@ def rename(
     do: Annotated[bool, typer.Option("--do", help="Rename; else only show.")] = False,
     shot: OnlyShots = None,
 ) -> None:
-    from .core import naming
-    from .core.job import Job
+    from ..core.intake import naming
+    from ..core.job import Job
 
     with Job.open(job) as held:
         made = naming.rename([shot_named(held, n) for n in shot] if shot else held.shots(), pattern)

@@ -7,8 +7,8 @@ from typing import Annotated
 
 import typer
 
-from .core import cards, records
-from .core.errors import AdzerError
+from ..core import cards, records
+from ..core.errors import AdzerError
 from .terminal import Json, app, print_json
 
 cards_app = typer.Typer(
@@ -25,7 +25,7 @@ def _all(context: typer.Context, json_: Json = False) -> None:
 
 
 def _list(kinds: list[str], json_: bool) -> None:
-    from .core.colour import cards as colour_cards
+    from ..core.light import names as colour_cards
 
     listed = {k: cards.paths(k) for k in kinds}
     if json_:
@@ -52,7 +52,7 @@ for _kind in cards.KINDS:
 
 @cards_app.command("check", help="Check a card, and say what it means.\n\nExample: adzer cards check my-log.toml")
 def check(file: Annotated[Path, typer.Argument(help="The card's file, NAME.toml.")]) -> None:
-    from .core.colour import cards as colour_cards
+    from ..core.light import names as colour_cards
 
     kind = cards.kind_of(file)
     print(f"{file}: {colour_cards.check(kind, file.stem, cards.read_card(file, kind))}")
@@ -80,7 +80,7 @@ def fit(
     ] = None,
     json_: Json = False,
 ) -> None:  # fmt: skip
-    from .core.colour import exposures, gamut
+    from ..core.colour import exposures, gamut
 
     if (patches is None) != (primaries is None):
         raise AdzerError("--patches and --primaries go together: the board, and the card that is written from it.")

@@ -14,11 +14,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from .colour.chain import BRIGHTEST, ColourChain
-from .colour.pieces import EVEN, ChainPieces, chain_pieces
-from .colour.primaries import code_scale, rgb_to_ycbcr
+from ..light.chain import BRIGHTEST, ColourChain
+from ..light.pieces import EVEN, ChainPieces, chain_pieces
+from ..light.primaries import code_scale, rgb_to_ycbcr
+from ..media.formats import PixelFormat, Plane
 from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile, turned_siting
-from .media.formats import PixelFormat, Plane
 from .warp import MapWarp, Sampler, frozen, smaller
 
 Array = NDArray[np.float64]
@@ -311,7 +311,7 @@ class Processor:
     """Runs a ``PixelPlan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
 
     def __init__(self, plan: PixelPlan, threads: int = 2) -> None:
-        from .kernels import bands, registers  # here, so that importing this module costs nothing
+        from ..kernels import bands, registers  # here, so that importing this module costs nothing
 
         self.plan, self.threads = plan, max(1, threads)
         self._kernels, self._wide = bands, registers.WIDE
@@ -429,7 +429,7 @@ class Processor:
 
             list(self._pool.map(band, self._bands(rows)))
         else:
-            from .kernels.views import view_band
+            from ..kernels.views import view_band
 
             frame, bare = sampler.frame(planes, time, self._pool)
             black = np.array(plan.target.black(), np.float32)

@@ -12,13 +12,13 @@ from fractions import Fraction
 
 import numpy as np
 
-from .colour.chain import ColourChain
-from .colour.curves import STANDARD
-from .kernels import screen
-from .media.formats import PixelFormat
+from ..kernels import screen
+from ..light.chain import ColourChain
+from ..light.curves import STANDARD
+from ..media.formats import PixelFormat
+from ..space.path import Key, ViewPath
+from ..space.sphere import Equirect, Lens, Round
 from .pixels import AxisWarp, PixelPlan, Processor, Samples
-from .shape.path import Key, ViewPath
-from .shape.sphere import Equirect, Lens, Round
 from .warp import ViewWarp
 
 KINDS = ("plain", "views")
@@ -53,7 +53,7 @@ def run(kinds: tuple[str, ...] = KINDS) -> None:
 
 def run_apart() -> None:
     """The same, each kind in a process of its own. What fails there fails here again, where it is seen."""
-    command = [sys.executable, "-m", "adzer.core.warm"]
+    command = [sys.executable, "-m", "adzer.core.run.warm"]
     for process in [subprocess.Popen([*command, kind], stderr=subprocess.DEVNULL) for kind in KINDS]:
         process.wait()
     run()

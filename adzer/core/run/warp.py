@@ -19,11 +19,11 @@ from typing import Any, Self
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.formats import PixelFormat, Plane
+from ..space.crop import CropPath, crops_at, inside
+from ..space.path import ViewPath, views_at
+from ..space.sphere import Array, Directions, Equirect, Flat, Recording, rotation, view_directions
 from .filters import chroma_offset, halving_taps, narrow_weights, patch_weights
-from .media.formats import PixelFormat, Plane
-from .shape.crop import CropPath, crops_at, inside
-from .shape.path import ViewPath, views_at
-from .shape.sphere import Array, Directions, Equirect, Flat, Recording, rotation, view_directions
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
@@ -223,7 +223,7 @@ class Sampler:
     """Runs a ``MapWarp`` over decoded planes. Keeps a still map, and its working memory, from frame to frame."""
 
     def __init__(self, warp: MapWarp, form: PixelFormat, siting: str, halved: bool, threads: int) -> None:
-        from .kernels import patches, places, views  # here, so that importing this module costs nothing
+        from ..kernels import patches, places, views  # here, so that importing this module costs nothing
 
         self.warp, self.form, self.halved, self._halve_rows = warp, form, halved, patches.halve_rows
         self.wraps = isinstance(warp.lens, Equirect) and warp.lens.whole

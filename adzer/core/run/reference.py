@@ -8,8 +8,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.formats import Plane
 from .filters import AxisFilter
-from .media.formats import Plane
 from .pixels import DITHER, LATTICE, TABLE_IN_DOMAIN, PixelPlan
 
 Array = NDArray[np.float64]

@@ -25,14 +25,14 @@ import msgspec
 import numpy as np
 import xxhash
 
+from ..compile import Order, RenderPlan, compile_order, sound_span
+from ..deliver.advise import Trial
+from ..errors import AdzerError, Cancelled, RenderFailed
+from ..media import audio, boxes, disk
+from ..media.decode import Frame, Reader
+from ..media.encode import EXACT, Writer, container_for
 from . import verify
 from .ahead import ahead
-from .compile import Order, RenderPlan, compile_order, sound_span
-from .deliver.advise import Trial
-from .errors import AdzerError, Cancelled, RenderFailed
-from .media import audio, boxes, disk
-from .media.decode import Frame, Reader
-from .media.encode import EXACT, Writer, container_for
 from .pixels import Processor
 from .witness import Witness, look
 

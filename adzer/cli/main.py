@@ -16,10 +16,10 @@ from typing import Annotated, Any, Literal
 
 import typer
 
-from . import cli_cards, cli_job, cli_read, cli_shape, terminal  # noqa: F401 - they register their commands
-from . import cli_options as options
-from .core import records
-from .core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
+from ..core import records
+from ..core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
+from . import cards as cli_cards  # noqa: F401 - they register their commands
+from . import options, terminal
 from .terminal import (
     JobFile,
     Json,
@@ -66,10 +66,10 @@ def _all(
 def demo(
     screens: Annotated[Path | None, typer.Option(help="Write screenshots of the desk here, then quit.")] = None,
 ) -> None:
-    from .core.sim.demo import demo_job
+    from ..core.sim.demo import demo_job
 
     if screens is not None:
-        from .desk.shots import shoot_desk
+        from ..desk.shots import shoot_desk
 
         shoot_desk(screens, say)
         return
@@ -81,7 +81,7 @@ def open_(
     job: Annotated[Path | None, typer.Argument(help="The job; the start page if left out.")] = None,
     rate: Annotated[str, typer.Option(help="A new job's frame rate, frames a second, 1 to 1000, e.g. 25 or 24000/1001.")] = "25"
 ) -> None:
-    from .core.job import Job
+    from ..core.job import Job
 
     if job is not None and not job.exists() and job.suffix == ".adzer":
         Job.create(job, job.stem, _ratio(rate, "rate")).close()
@@ -97,7 +97,7 @@ def desktop(
     install: Annotated[bool, typer.Option("--install", help="Entry, icon and file type into the person's own folders.")] = False,
     remove: Annotated[bool, typer.Option("--remove", help="Take them out again.")] = False,
 ) -> None:
-    from .core import entry
+    from ..core import entry
 
     if install == remove:
         raise typer.BadParameter("give either --install or --remove")
@@ -110,7 +110,7 @@ def _desk(job: Path | None) -> None:
         raise AdzerError(
             "There is no display here. ./run demo brings a virtual one; read, convert and render need none."
         )
-    from .desk.app import run
+    from ..desk.app import run
 
     sys.exit(run(job))
 
@@ -119,8 +119,8 @@ def _desk(job: Path | None) -> None:
     help="Say what a recording is, with the evidence and what is wrong.\n\nExample: adzer read clip.mov --json"
 )
 def read(files: Recordings, json_: Json = False) -> None:
-    from .core.intake import read_file
-    from .core.route import Route, walk
+    from ..core.intake.take import read_file
+    from ..core.route import Route, walk
 
     out, unreadable, stopped = [], 0, False
     for path in files:
@@ -160,7 +160,7 @@ def _plain(value: Any) -> str:
 
 def _guesses(seen: Any) -> dict[str, Any]:
     """What the footage looks like, each look with how sure it is (0–1) and the numbers behind it."""
-    from .core.read.seen import Guess
+    from ..core.read.seen import Guess
 
     if seen is None:
         return {}
@@ -212,13 +212,13 @@ def convert(
     to: Annotated[str | None, typer.Option("--to", help="Out (excluded), a timecode of the same clock; its end if left out.")] = None,
     json_: Json = False,
 ) -> None:
-    from .core import cards
-    from .core.compile import freeze
-    from .core.intake import read_file
-    from .core.render import render
-    from .core.route import Route, walk
-    from .core.shape import crop
-    from .core.shape.advise import by_lens
+    from ..core import cards
+    from ..core.compile import freeze
+    from ..core.intake.take import read_file
+    from ..core.route import Route, walk
+    from ..core.run.render import render
+    from ..core.shape.advise import by_lens
+    from ..core.space import crop
 
     facts, seen = read_file(file)
     delivery = cards.delivery(card)
@@ -259,7 +259,7 @@ def _ratio(text: str, what: str) -> Any:
 
 
 def _frame_at(facts: Any, label: str) -> int:
-    from .core.media import timecode
+    from ..core.media import timecode
 
     rate = facts.rate or Fraction(25)
     first = timecode.to_frames(facts.timecode, rate) if facts.timecode else 0
@@ -280,10 +280,10 @@ def route(
     card: Annotated[str | None, typer.Option(help="The delivery card to walk for; the shot's first if left out.")] = None,
     json_: Json = False,
 ) -> None:
-    from .core import cards
-    from .core.intake import source_problem
-    from .core.job import Job
-    from .core.route import walk
+    from ..core import cards
+    from ..core.intake.take import source_problem
+    from ..core.job import Job
+    from ..core.route import walk
 
     with Job.open(job) as held:
         found = shot_named(held, shot)
@@ -326,10 +326,11 @@ def render(
     card: Annotated[list[str] | None, typer.Option(help="These deliveries instead of the chosen ones.")] = None,
     json_: Json = False,
 ) -> None:
-    from .core import cards, queue
-    from .core.compile import freeze
-    from .core.job import Job
-    from .core.route import walk
+    from ..core import cards
+    from ..core.compile import freeze
+    from ..core.job import Job
+    from ..core.route import walk
+    from ..core.run import queue
 
     with Job.open(job) as held:
         shots = [shot_named(held, name) for name in shot] if shot else held.shots()
@@ -383,7 +384,7 @@ def render(
 
 @sim_app.command("demo", help="Shoot the committed demo clips again.\n\nExample: adzer sim demo")
 def sim_demo(into: Annotated[Path | None, typer.Option(help="Another folder than the shipped one.")] = None) -> None:
-    from .core.sim import demo as world_demo
+    from ..core.sim import demo as world_demo
 
     for path in world_demo.rebuild(into or world_demo.CLIPS, _counter()):
         print(path)
@@ -396,7 +397,7 @@ def sim_card(
     folder: Annotated[Path, typer.Argument(help="A new folder.")],
     frames: Annotated[int, typer.Option(min=6, max=2000, help="Of each clip.")] = 12,
 ) -> None:
-    from .core.sim import card
+    from ..core.sim import card
 
     if folder.exists() and any(folder.iterdir()):
         raise AdzerError(f"{folder} is not empty; a card is written into a new folder.")
@@ -405,7 +406,7 @@ def sim_card(
 
 @sim_app.command("cameras", help="List the simulated cameras.\n\nExample: adzer sim cameras")
 def sim_cameras(json_: Json = False) -> None:
-    from .core.sim import camera as cameras
+    from ..core.sim import camera as cameras
 
     known = {name: cameras.load(name) for name in cameras.known()}
     rows = [{"name": n, "raster": list(c.raster), "rate": str(c.rate)} for n, c in known.items()]
@@ -429,8 +430,8 @@ def sim_shoot(
     samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
     stops: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops than it would be exposed.")] = 0.0,
 ) -> None:
-    from .core.media.encode import container_for
-    from .core.sim import camera as cameras
+    from ..core.media.encode import container_for
+    from ..core.sim import camera as cameras
 
     made = cameras.load(camera)
     made = replace(made, recorder=replace(made.recorder, exposure=made.recorder.exposure + stops))

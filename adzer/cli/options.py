@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal, get_type_hints
 
 import typer
 
-from .core.finding import Finding
+from ..core.finding import Finding
 from .terminal import say
 
 Curve = Annotated[

@@ -1,0 +1,1 @@
+"""The command line: everything that the desk does, without it."""

@@ -1,0 +1,1 @@
+"""Getting recordings home and into a job: cards, offload, grouping, relinking, proxies."""

@@ -1,0 +1,1 @@
+"""Looking at footage: sampling its frames, following a thing."""

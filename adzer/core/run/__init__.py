@@ -1,0 +1,1 @@
+"""Doing what was planned: warp and pixels, preview, render, checks, the queue."""

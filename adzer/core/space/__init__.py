@@ -1,0 +1,1 @@
+"""What directions are: projections, lenses, and keyframes over time."""

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from . import cards, records
 from .errors import AdzerError, Stopped, UnreadableError, as_text
 from .light.chain import ColourChain
+from .light.samples import Samples
 from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
@@ -21,7 +22,8 @@ from .media.rolls import Source
 from .read.seen import Seen
 from .read.step import assumed_samples, turn_of
 from .route import Route, Walk, walk
-from .run.pixels import AxisWarp, PixelPlan, Samples
+from .run.pixels import PixelPlan
+from .space.warps import AxisWarp
 
 SEGMENT_SECONDS = 4.0
 

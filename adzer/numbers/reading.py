@@ -25,12 +25,12 @@ from ..core.intake.offload import offload
 from ..core.intake.relink import relink
 from ..core.intake.take import look_at, read_file
 from ..core.job import Job
+from ..core.light.samples import Samples
 from ..core.media import probe
 from ..core.media.formats import PixelFormat
 from ..core.read import identify
 from ..core.read.seen import SURE, Guess
 from ..core.route import Route
-from ..core.run.pixels import Samples
 from ..core.sim import suite
 from ..core.sim.demo import CLIPS
 from .rendering import footage, verdict, write_part

@@ -20,15 +20,16 @@ from numpy.typing import NDArray
 from ..core.light.chain import ColourChain
 from ..core.light.names import curve, primaries
 from ..core.light.primaries import rgb_to_rgb
+from ..core.light.samples import Samples
 from ..core.media.decode import planes_of
 from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
-from ..core.run.pixels import PixelPlan, Processor, Samples
-from ..core.run.warp import ViewWarp
+from ..core.run.pixels import PixelPlan, Processor
 from ..core.sim import camera as cameras
 from ..core.sim.camera import Camera, Pose
 from ..core.space.path import Key, ViewPath
 from ..core.space.sphere import Equirect
+from ..core.space.warps import ViewWarp
 from .rendering import THREADS, cube, filtered, in_turn, write_rows
 
 SOURCE = Samples(PixelFormat(10, "4:2:0"), "bt709", True)

@@ -9,8 +9,10 @@ import pytest
 
 from adzer.core.light.chain import ColourChain
 from adzer.core.light.curves import STANDARD
+from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
-from adzer.core.run.pixels import AxisWarp, PixelPlan, Processor, Samples
+from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.space.warps import AxisWarp
 
 SIZE = (480, 320)
 ONE, NONE = (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0))

@@ -11,8 +11,7 @@ from typing import get_args, get_type_hints
 import av
 import pytest
 
-from adzer.cli.main import main as cli  # noqa: F401 - cli registers the commands
-from adzer.cli.main import terminal
+from adzer.cli import main, terminal  # noqa: F401 - main registers the commands
 from adzer.core.job import Job
 from adzer.core.media import probe
 from adzer.core.sim.demo import demo_job

@@ -12,11 +12,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from adzer.core import cards
+from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.picture import Picture
 from adzer.core.records import from_plain
-from adzer.core.run.pixels import PixelPlan, Processor, Samples
-from adzer.core.run.warp import BOUND, CropWarp
+from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.warp import BOUND
+from adzer.core.run.warp import grid as grid_of
 from adzer.core.shape import cuts
 from adzer.core.shape.geometry import inside
 from adzer.core.shape.settings import ShapeSettings
@@ -25,6 +27,7 @@ from adzer.core.space import crop
 from adzer.core.space.crop import CropKey, CropPath, crops_at
 from adzer.core.space.path import Key, Sides, ViewPath, retimed
 from adzer.core.space.sphere import PROJECTIONS, Flat
+from adzer.core.space.warps import CropWarp
 
 SHARE = st.floats(0, 1)
 BENDS = ((), (-0.12,), (0.08, 0.02), (-0.2, 0.05))
@@ -131,7 +134,7 @@ def test_a_bent_lens_is_straightened_in_the_same_resample(bend):
 @settings(max_examples=30)
 def test_the_grid_of_a_bent_lens_keeps_within_its_bound(bend, path, time):
     warp = CropWarp((320, 180), Flat((1440, 1080), 1.6, bend), path, (1400.0, 1000.0), (320, 180))
-    grid = warp.grid(time)
+    grid = grid_of(warp, time)
     places = warp.recorded(np.arange(321.0)[None], np.arange(181.0)[:, None], time)
     back = warp.lens.straightened(places)
     assert np.abs(warp.lens.straight(back[..., 0], back[..., 1])[..., :2] - places).max() < 1e-3

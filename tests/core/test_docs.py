@@ -43,7 +43,7 @@ def _commands() -> list[str]:
 
 
 def test_every_command_of_the_readme_runs_as_written_from_an_empty_folder(tmp_path, monkeypatch):
-    from adzer.cli.main import main as cli  # noqa: F401 - it registers the commands
+    from adzer.cli import main  # noqa: F401 - it registers the commands
 
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "data"))

@@ -15,6 +15,7 @@ import pytest
 from adzer.core.errors import Cancelled
 from adzer.core.finding import Level
 from adzer.core.intake.take import look_at, read_file
+from adzer.core.light.samples import Samples
 from adzer.core.media import boxes, probe
 from adzer.core.media.boxes import SphereTags
 from adzer.core.media.decode import Frame
@@ -23,7 +24,6 @@ from adzer.core.media.formats import PixelFormat
 from adzer.core.read import depth, halves, identify, play, rhythm
 from adzer.core.read.seen import SURE
 from adzer.core.route import Route, walk
-from adzer.core.run.pixels import Samples
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import suite
 from adzer.core.sim.demo import CLIPS

@@ -12,10 +12,12 @@ from hypothesis import strategies as st
 from adzer.core.light import names as colour_cards
 from adzer.core.light.chain import ColourChain
 from adzer.core.light.primaries import rgb_to_rgb
+from adzer.core.light.samples import Samples, chroma_offset
 from adzer.core.media.formats import PixelFormat
 from adzer.core.run import reference
-from adzer.core.run.filters import axis_filter, chroma_offset, chroma_reduction, dither_tile
-from adzer.core.run.pixels import AxisWarp, PixelPlan, Processor, Samples
+from adzer.core.run.filters import axis_filter, chroma_reduction, dither_tile
+from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.space.warps import AxisWarp
 
 CHROMAS = ("4:2:0", "4:2:2", "4:4:4")
 

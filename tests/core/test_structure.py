@@ -43,8 +43,8 @@ def test_a_stage_knows_no_other_stage(stage):
 
 # Each room, and which others it may know; what lies beside the rooms (cards, errors, picture, route …) is no room.
 ROOMS = {
-    "space": set(), "light": {"kernels", "media"}, "look": {"media", "run", "space"}, "media": set(), "kernels": set(),
-    **{stage: {"light", "look", "media", "run", "space"} for stage in STAGES},
+    "space": set(), "media": set(), "kernels": set(), "light": {"kernels", "media"}, "look": {"light", "media", "space"},
+    "intake": {"media", "read"}, **{stage: {"light", "look", "media", "space"} for stage in STAGES},
 }  # fmt: skip
 
 

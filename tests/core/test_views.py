@@ -18,10 +18,12 @@ from scipy.ndimage import gaussian_filter, zoom
 
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
+from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.run.filters import simple_reduction
-from adzer.core.run.pixels import PixelPlan, Processor, Samples
-from adzer.core.run.warp import BOUND, ViewWarp
+from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.warp import BOUND
+from adzer.core.run.warp import grid as grid_of
 from adzer.core.shape import measure
 from adzer.core.shape.view import filled_from, left, level_through, pace
 from adzer.core.sim import camera as cameras
@@ -30,6 +32,7 @@ from adzer.core.sim.optics import Disc, RoundLens
 from adzer.core.space import path, sphere
 from adzer.core.space.path import Key, Sides, ViewPath
 from adzer.core.space.sphere import Equirect, Lens, Round
+from adzer.core.space.warps import ViewWarp
 
 from ..foreign import photograph
 
@@ -117,7 +120,7 @@ def test_the_coarse_grid_keeps_within_its_bound(kind, view, fov, size, round_):
     )  # else it goes round twice
     lens = Round((960, 960), (Lens(480, 480, 470, 200.0, 0.0, (0.03, -0.01)),)) if round_ else Equirect((1920, 960))
     warp = warp_of(lens, Key(0.0, *view, fov), size, kind)
-    grid = warp.grid(0.0)
+    grid = grid_of(warp, 0.0)
     rng = np.random.default_rng(1)
     x, y = rng.uniform(0, size[0], 400), rng.uniform(0, size[1], 400)
     g, r = (
@@ -232,7 +235,7 @@ def test_chroma_that_is_delivered_at_half_is_what_all_of_it_comes_to(heading):
     chroma = [np.round(512 + 300 * np.sin(k * around) * np.cos(up) ** 2).astype(np.uint16) for k in (7, 9)]
     luma = np.full(size[::-1], 600, np.uint16)
     warp = warp_of(lens, Key(heading=heading, fov=110), out_size)
-    assert warp.grid(0.0, (2, 2), True).sparse and not warp.grid(0.0, (2, 2), False).sparse
+    assert grid_of(warp, 0.0, (2, 2), True).sparse and not grid_of(warp, 0.0, (2, 2), False).sparse
     source, made = Samples(PixelFormat(10, "4:2:0"), "bt709", True), []
     for form in (PixelFormat(16, "4:2:0"), PixelFormat(16, "4:4:4")):
         target = Samples(form, "bt709", True)

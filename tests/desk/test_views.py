@@ -12,10 +12,10 @@ from adzer.core import cards
 from adzer.core.cards import delivery
 from adzer.core.compile import freeze
 from adzer.core.job import take_before
-from adzer.core.run.warp import CropWarp
 from adzer.core.shape.view import Viewed
 from adzer.core.space import sphere
 from adzer.core.space.path import Sides, views_at
+from adzer.core.space.warps import CropWarp
 from adzer.desk.shots import wait
 from adzer.desk.widgets.picture import GUIDES
 

@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
+from ..light.samples import Samples
 from ..media import probe
 from ..media.decode import Reader
 from ..media.formats import SUBSAMPLING, PixelFormat
-from ..run.pixels import Samples
 from . import gamut
 from .fit import Response, fit
 from .gamut import Gamut, Patch

@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import Cancelled, UnreadableError
+from ..light.samples import Samples
 from ..media.decode import Frame, Reader
 from ..media.rolls import Source
-from ..run.pixels import Samples
 
 Array = NDArray[np.float32]
 SPREAD, RUN = 5, 6

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..light.samples import Samples
 from ..look import sampling
 from ..media.decode import Reader
 from ..media.probe import FileFacts
-from ..run.pixels import Samples
 from .seen import Guess
 
 GRID = (48, 32)

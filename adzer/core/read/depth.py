@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..light.samples import Samples
 from ..look import sampling
 from ..media.decode import Frame
-from ..run.pixels import Samples
 from .seen import Depth
 
 FINEST, ACROSS = 3, 640  # every third pixel, or fewer: about 640 across say the same

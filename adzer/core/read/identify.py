@@ -8,10 +8,10 @@ from fractions import Fraction
 
 import numpy as np
 
+from ..light.samples import Samples
 from ..look import sampling
 from ..media import probe
 from ..media.probe import FileFacts
-from ..run.pixels import Samples
 from . import depth, halves, kinds, lenses, projection, rhythm
 from .measure import measure
 from .seen import Disc, Guess, Halves, Seen, Wrap

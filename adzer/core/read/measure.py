@@ -8,9 +8,9 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from ..light.samples import Samples
 from ..look import sampling
 from ..media.decode import Frame
-from ..run.pixels import Samples
 
 BINS = 512
 DOMAIN = (-0.10, 1.18)

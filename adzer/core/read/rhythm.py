@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..light.samples import Samples
 from ..look import sampling
 from ..media.decode import Frame
 from ..media.probe import FrameIndex
-from ..run.pixels import Samples
 from .seen import Rhythm
 
 

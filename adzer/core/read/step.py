@@ -7,11 +7,11 @@ from typing import Any
 
 from ..finding import Finding
 from ..light import names as colour_cards
+from ..light.samples import Samples
 from ..media import timecode
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..media.probe import FileFacts
 from ..picture import Picture
-from ..run.pixels import Samples
 from ..stage import Context, StepResult
 from . import advise, check
 from .advise import rate_text

@@ -133,31 +133,6 @@ def _folded(index: NDArray[np.int64], weights: NDArray[np.float64], size: int) -
     return AxisFilter((start + low).astype(np.int32), np.ascontiguousarray(folded[:, low:high], dtype=np.float32))
 
 
-# Where chroma lies between the first luma sample (0) and the next (1), sideways and upright: H.273, Chroma420SampleLocType 0 … 5,
-# and what becomes of those in a picture that is turned.
-SITINGS = {
-    "left": (0.0, 0.5), "center": (0.5, 0.5), "topleft": (0.0, 0.0), "top": (0.5, 0.0), "bottomleft": (0.0, 1.0),
-    "bottom": (0.5, 1.0), "right": (1.0, 0.5), "topright": (1.0, 0.0), "bottomright": (1.0, 1.0),
-}  # fmt: skip
-
-
-def chroma_offset(siting: str, axis: int, sub: int) -> float:
-    """Where chroma sample 0 lies along an axis (0 sideways), in luma samples from the picture's edge."""
-    return 0.5 + SITINGS[siting][axis] * (sub - 1)
-
-
-def turned_siting(siting: str, turn: int) -> str:
-    """The siting in a picture that was turned clockwise by 90, 180 or 270 degrees (its sides being even)."""
-    x, y = SITINGS[siting]
-    place = {0: (x, y), 90: (1 - y, x), 180: (1 - x, 1 - y), 270: (y, 1 - x)}[turn]
-    return next(name for name, at in SITINGS.items() if at == place)
-
-
-def cosited(siting: str, vertical: bool) -> bool:
-    """Is chroma on the first luma sample along this axis?"""
-    return SITINGS[siting][vertical] == 0.0
-
-
 def dither_tile(size: int = 64, seed: int = 7) -> NDArray[np.float32]:
     """A tile of offsets in 0–1, evenly spread, with its energy at high frequencies where the eye is weak."""
     rng = np.random.default_rng(seed)

@@ -6,8 +6,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
-from fractions import Fraction
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -16,10 +15,11 @@ from numpy.typing import NDArray
 
 from ..light.chain import BRIGHTEST, ColourChain
 from ..light.pieces import EVEN, ChainPieces, chain_pieces
-from ..light.primaries import code_scale, rgb_to_ycbcr
-from ..media.formats import PixelFormat, Plane
-from .filters import AxisFilter, axis_filter, chroma_offset, chroma_reduction, cosited, dither_tile, turned_siting
-from .warp import MapWarp, Sampler, frozen, smaller
+from ..light.samples import Samples, chroma_offset, cosited
+from ..media.formats import Plane
+from ..space.warps import AxisWarp, MapWarp
+from .filters import AxisFilter, axis_filter, chroma_reduction, dither_tile
+from .warp import Sampler, frozen
 
 Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
@@ -29,82 +29,6 @@ TABLE_IN_DOMAIN = (-0.2, 1.12)  # limited range reaches 1.095; colours beyond ar
 LATTICE = 65
 TABLE_FLOOR_OCTAVE = -14
 CELLS_PER_OCTAVE = 128
-
-
-@dataclass(frozen=True)
-class Samples:
-    """How numbers become codes in a stream: format, matrix, range, siting."""
-
-    format: PixelFormat
-    matrix: str
-    limited: bool
-    siting: str = "left"
-
-    @property
-    def top(self) -> int:
-        return (1 << self.format.bits) - 1
-
-    @property
-    def ends(self) -> tuple[int, int]:
-        """The lowest and highest code that may be written: BT.709-6, item 4.5, and BT.2100-2, table 9, keep the outermost
-        ones of limited range for timing."""
-        step = 1 << (self.format.bits - 8)
-        return (step, 255 * step - 1) if self.limited else (0, self.top)
-
-    def to_signal(self) -> Array:
-        """3×4 matrix: codes of the three planes, and 1 → R′G′B′."""
-        scale, offset = code_scale(self.format.bits, self.limited, self.matrix)
-        back = np.linalg.inv(rgb_to_ycbcr(self.matrix))
-        if self.format.chroma == "4:0:0":
-            back = np.column_stack([np.ones(3), np.zeros(3), np.zeros(3)])
-        return np.column_stack([back / scale, -(back / scale) @ offset])
-
-    def to_codes(self, saturation: float = 1.0) -> Array:
-        """3×4 matrix: R′G′B′, and 1 → codes of the three planes."""
-        scale, offset = code_scale(self.format.bits, self.limited, self.matrix)
-        forward = rgb_to_ycbcr(self.matrix).copy()
-        if self.matrix != "rgb":
-            forward[1:] *= saturation
-        else:
-            luma = np.array([0.2126, 0.7152, 0.0722])
-            forward = saturation * forward + (1 - saturation) * np.broadcast_to(luma, (3, 3))
-        return np.column_stack([forward * scale[:, None], offset])
-
-    def turned(self, turn: int) -> Samples:
-        """Of the same picture turned clockwise by ``turn`` degrees."""
-        form = self.format
-        if turn % 180 and form.chroma in ("4:2:2", "4:4:0"):
-            form = replace(form, chroma="4:4:0" if form.chroma == "4:2:2" else "4:2:2")
-        siting = self.siting if form.chroma in ("4:4:4", "4:0:0") else turned_siting(self.siting, turn)
-        return replace(self, format=form, siting=siting)
-
-    def black(self) -> tuple[int, int, int]:
-        """Codes of black in each plane."""
-        offset = code_scale(self.format.bits, self.limited, self.matrix)[1]
-        return int(offset[0]), int(offset[1]), int(offset[2])
-
-
-@dataclass(frozen=True)
-class AxisWarp:
-    """The geometry of a route whose axes stay axes: recorded = scale·delivered + offset, in luma pixels, exact.
-
-    Everything else is a ``MapWarp``, with the same ``picture``, ``raster`` and ``place``.
-    """
-
-    picture: tuple[int, int]
-    scale: tuple[Fraction, Fraction]
-    offset: tuple[Fraction, Fraction]
-    raster: tuple[int, int]
-    place: tuple[int, int] = (0, 0)
-
-    def at_size(self, width: int, height: int) -> AxisWarp:
-        """The same picture at the largest even raster that fits; never larger than this one."""
-        made = smaller(self.picture, self.raster, self.place, width, height)
-        if made is None:
-            return self
-        picture, raster, place = made
-        x, y = (self.scale[i] * Fraction(self.picture[i], picture[i]) for i in (0, 1))
-        return AxisWarp(picture, (x, y), self.offset, raster, place)
 
 
 @dataclass(frozen=True)

@@ -15,11 +15,12 @@ import numpy as np
 from ..kernels import screen
 from ..light.chain import ColourChain
 from ..light.curves import STANDARD
+from ..light.samples import Samples
 from ..media.formats import PixelFormat
 from ..space.path import Key, ViewPath
 from ..space.sphere import Equirect, Lens, Round
-from .pixels import AxisWarp, PixelPlan, Processor, Samples
-from .warp import ViewWarp
+from ..space.warps import AxisWarp, ViewWarp
+from .pixels import PixelPlan, Processor
 
 KINDS = ("plain", "views")
 

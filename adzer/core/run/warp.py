@@ -1,8 +1,7 @@
-"""The general warp: any chain of geometry as one inverse map, evaluated on a coarse grid of each frame.
+"""Sampling a recording through a map, evaluated on a coarse grid of each frame.
 
-A delivered pixel's *direction in the recording* is what the grid holds: directions bend slowly everywhere, poles and seam
-included, so that straight pieces between nodes are near enough (bounded in ``grid``), and the pixel loop only has to turn
-a direction into a recorded place. Beside each cell stands how finely the recording must be sampled there.
+The grid holds directions: straight pieces between nodes are near enough (bounded in ``grid``), and the pixel loop only has to
+turn a direction into a recorded place. Beside each cell stands how finely the recording must be sampled there.
 """
 
 from __future__ import annotations
@@ -11,19 +10,18 @@ import queue
 from collections.abc import Iterator
 from concurrent.futures import Executor
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
-from fractions import Fraction
+from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any, Self
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..light.samples import chroma_offset
 from ..media.formats import PixelFormat, Plane
-from ..space.crop import CropPath, crops_at, inside
-from ..space.path import ViewPath, views_at
-from ..space.sphere import Array, Directions, Equirect, Flat, Recording, rotation, view_directions
-from .filters import chroma_offset, halving_taps, narrow_weights, patch_weights
+from ..space.sphere import Array, Equirect, Flat, Recording
+from ..space.warps import MapWarp
+from .filters import halving_taps, narrow_weights, patch_weights
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
@@ -32,24 +30,6 @@ SPARSE, HALVED = 0.6, 1.0  # samples to a pixel up to which chroma is sampled at
 BETWEEN = 1.5  # pixels that such a sample stands for: two would be blurred once more by what is drawn between (measured)
 WIDTHS = 16  # kernels between 1 and 2 recorded samples to a delivered pixel
 MOST_PLACES = 12
-
-
-Pair = tuple[int, int]
-
-
-def smaller(picture: Pair, raster: Pair, place: Pair, width: int, height: int) -> tuple[Pair, Pair, Pair] | None:
-    """A picture, its raster and its place in that at the largest even raster that fits; None if they fit as they are."""
-    k = max(Fraction(raster[0], width), Fraction(raster[1], height), Fraction(1))
-    if k == 1:
-        return None
-
-    def less(v: int) -> int:
-        return max(2, int(v / k) // 2 * 2)
-
-    inner = (less(picture[0]), less(picture[1]))
-    outer = (max(inner[0], less(raster[0])), max(inner[1], less(raster[1])))
-    x, y = ((outer[i] - inner[i]) // 4 * 2 if place[i] else 0 for i in (0, 1))
-    return inner, outer, (x, y)
 
 
 @dataclass(frozen=True)
@@ -68,139 +48,29 @@ class Grid:
     sparse: bool = False
 
 
-class MapWarp:
-    """A chain of geometry as a map from delivered pixels to where the recording holds them.
-
-    picture, raster, place   as of an ``AxisWarp``
-    lens     says which recorded place a direction has; ``directions`` are in its own terms
-    region   x, y, width, height of the recorded picture that ``lens`` speaks of: one eye's part, or all
-    """
-
-    picture: Pair
-    raster: Pair
-    place: Pair
-    lens: Recording
-    region: tuple[int, int, int, int]
-
-    @property
-    def still(self) -> bool:
-        raise NotImplementedError
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions (0 is the picture's edge)."""
-        raise NotImplementedError
-
-    def at_size(self, width: int, height: int) -> Self:
-        """The same picture at the largest even raster that fits; never larger than this one."""
-        made = smaller(self.picture, self.raster, self.place, width, height)
-        return replace(self, picture=made[0], raster=made[1], place=made[2]) if made else self  # type: ignore[type-var]
-
-    def recorded(self, x: Array, y: Array, time: float) -> Array:
-        """Recorded luma places (…, 2) of delivered pixel positions."""
-        return self.lens.place(self.directions(x, y, time)) + np.array(self.region[:2], dtype=np.float64)
-
-    def grid(self, time: float, sub: tuple[int, int] = (1, 1), halved: bool = False) -> Grid:
-        """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: recorded chroma subsampling;
-        ``halved``: chroma is delivered at every second pixel each way."""
-        w, h = self.picture
-        for step in (s for s in STEPS if s <= max(4, min(w, h) // 32)):
-            columns, rows = -(-w // step), -(-h // step)
-            d = self.directions(np.arange(columns + 1.0)[None] * step, np.arange(rows + 1.0)[:, None] * step, time)
-            across, down = np.diff(d, axis=1) / step, np.diff(d, axis=0) / step
-            middle = (d[:-1, :-1] + d[1:, :-1] + d[:-1, 1:] + d[1:, 1:]) / 4
-            across, down = (across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2
-            span = np.sqrt(self.lens.step(middle, across) ** 2 + self.lens.step(middle, down) ** 2)
-            bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
-            off = bend * self.lens.density / self.lens.length(middle[rows // 2, columns // 2])
-            if off <= 0.8 * BOUND * max(1.0, float(span.min())):  # the estimate is one of second differences
-                break
-        most = max(0, int(np.log2(min(self.region[2:]))) - 6)
-        luma, coarse = _cells(span, most, ENLARGED), span / sub
-        sparse = step % 2 == 0 and float(coarse.max()) <= (HALVED if halved else SPARSE)
-        chroma = _cells(BETWEEN * coarse if sparse else coarse, most, ENLARGED_CHROMA)
-        levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
-        whole = isinstance(self.lens, Flat) or (isinstance(self.lens, Equirect) and self.lens.whole)
-        bare = not whole and float(self.lens.margin(d).min()) < 1.0
-        return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse)
-
-
-@dataclass(frozen=True)
-class ViewWarp(MapWarp):
-    """The geometry of a view into a recording of directions.
-
-    extent   half width and half height of the delivered picture on the view's plane; ``shift`` is its middle
-    level    tilt and roll in degrees of the recording's own up
-    """
-
-    picture: Pair
-    lens: Directions
-    path: ViewPath
-    region: tuple[int, int, int, int]
-    extent: tuple[float, float]
-    raster: Pair
-    place: Pair = (0, 0)
-    shift: tuple[float, float] = (0.0, 0.0)
-    level: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def still(self) -> bool:
-        return self.path.still
-
-    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
-        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
-        w, h = self.picture
-        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        """Directions in the recording (…, 3), float64 and exact, of delivered pixel positions."""
-        turn, fov = views_at(self.path, [time])
-        u, v = np.broadcast_arrays(*self.plane(x, y))
-        return (
-            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
-            @ (rotation(0.0, *self.level) @ turn[0]).T
-        )
-
-
-@dataclass(frozen=True)
-class CropWarp(MapWarp):
-    """The geometry of a crop of a flat recording that moves, or whose lens bends straight lines.
-
-    span   width and height of the crop in recorded pixels while nothing is enlarged; ``keep``: left, top, right and bottom
-           of what must stay in, 0–1 of the recorded picture
-    shift  of this crop alone, in shares of its own width and height
-    """
-
-    picture: Pair
-    lens: Flat
-    path: CropPath
-    span: tuple[float, float]
-    raster: Pair
-    place: Pair = (0, 0)
-    shift: tuple[float, float] = (0.0, 0.0)
-    keep: tuple[float, float, float, float] | None = None
-
-    @property
-    def region(self) -> tuple[int, int, int, int]:  # type: ignore[override]
-        return (0, 0, *self.lens.size)
-
-    @property
-    def still(self) -> bool:
-        return self.path.still
-
-    def crop(self, time: float) -> tuple[float, float, float, float]:
-        """x, y, width, height in recorded pixels; never outside the recording."""
-        cx, cy, enlarged = (float(v) for v in crops_at(self.path, [time])[0])
-        corner, size = [], []
-        for i, centre in enumerate((cx, cy)):
-            whole, part = float(self.lens.size[i]), self.span[i] / enlarged
-            held = (self.keep[i] * whole, self.keep[i + 2] * whole) if self.keep else None
-            corner.append(inside(centre * whole + self.shift[i] * part, part, whole, held))
-            size.append(part)
-        return corner[0], corner[1], size[0], size[1]
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        left, top, w, h = self.crop(time)
-        return self.lens.straight(left + x * w / self.picture[0], top + y * h / self.picture[1])
+def grid(warp: MapWarp, time: float, sub: tuple[int, int] = (1, 1), halved: bool = False) -> Grid:
+    """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: recorded chroma subsampling;
+    ``halved``: chroma is delivered at every second pixel each way."""
+    w, h = warp.picture
+    for step in (s for s in STEPS if s <= max(4, min(w, h) // 32)):
+        columns, rows = -(-w // step), -(-h // step)
+        d = warp.directions(np.arange(columns + 1.0)[None] * step, np.arange(rows + 1.0)[:, None] * step, time)
+        across, down = np.diff(d, axis=1) / step, np.diff(d, axis=0) / step
+        middle = (d[:-1, :-1] + d[1:, :-1] + d[:-1, 1:] + d[1:, 1:]) / 4
+        across, down = (across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2
+        span = np.sqrt(warp.lens.step(middle, across) ** 2 + warp.lens.step(middle, down) ** 2)
+        bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
+        off = bend * warp.lens.density / warp.lens.length(middle[rows // 2, columns // 2])
+        if off <= 0.8 * BOUND * max(1.0, float(span.min())):  # the estimate is one of second differences
+            break
+    most = max(0, int(np.log2(min(warp.region[2:]))) - 6)
+    luma, coarse = _cells(span, most, ENLARGED), span / sub
+    sparse = step % 2 == 0 and float(coarse.max()) <= (HALVED if halved else SPARSE)
+    chroma = _cells(BETWEEN * coarse if sparse else coarse, most, ENLARGED_CHROMA)
+    levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
+    whole = isinstance(warp.lens, Flat) or (isinstance(warp.lens, Equirect) and warp.lens.whole)
+    bare = not whole and float(warp.lens.margin(d).min()) < 1.0
+    return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse)
 
 
 def _cells(span: Array, most: int, enlarged: float) -> NDArray[np.int32]:
@@ -274,7 +144,7 @@ class Sampler:
     def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> tuple[tuple[Any, ...], bool]:
         """One frame ready to be sampled, as ``views.view_band`` takes it; and may there be no picture somewhere?"""
         if self._grid is None or not self.warp.still:
-            self._grid = self.warp.grid(time, self.form.sub, self.halved)
+            self._grid = grid(self.warp, time, self.form.sub, self.halved)
             if self._grid.levels > self.levels:
                 self._room_for(self._grid.levels)
         for c, plane in enumerate(planes):

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
-from ..run.pixels import AxisWarp
 from ..space.crop import inside
+from ..space.warps import AxisWarp
 
 
 @dataclass(frozen=True)

@@ -11,13 +11,12 @@ from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
 from ..records import to_plain
-from ..run.pixels import AxisWarp
-from ..run.warp import CropWarp
 from ..space.crop import CropKey, CropPath
 from ..space.crop import check_moves as crop_moves
 from ..space.crop import trouble as crop_trouble
 from ..space.path import Move, ViewPath, check_moves, cut, longer, trouble
 from ..space.sphere import Flat
+from ..space.warps import AxisWarp, CropWarp
 from ..stage import Context, StepResult
 from .advise import SPEEDS, pace_text, shape_text
 from .geometry import Fitted, Framing, fit, solve, warp

@@ -14,9 +14,9 @@ from ..errors import AdzerError
 from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
-from ..run.warp import ViewWarp
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
+from ..space.warps import ViewWarp
 from .geometry import WIDE, Fitted, even, fit
 from .settings import ShapeSettings
 

@@ -22,12 +22,12 @@ from ..errors import AdzerError
 from ..light import names as colour_cards
 from ..light.chain import shoulder
 from ..light.primaries import rgb_to_rgb
+from ..light.samples import Samples, cosited
 from ..media import boxes
 from ..media.boxes import SphereTags
 from ..media.encode import VideoSpec, VideoTags, Writer
 from ..media.formats import PixelFormat
-from ..run.filters import cosited, simple_reduction
-from ..run.pixels import Samples
+from ..run.filters import simple_reduction
 from ..run.reference import resample
 from . import cameras as kinds
 from . import sound, world

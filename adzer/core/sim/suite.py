@@ -16,11 +16,11 @@ import numpy as np
 from ..light import curves
 from ..light import names as colour_cards
 from ..light.chain import shoulder
+from ..light.samples import Samples
 from ..media.encode import VideoSpec, VideoTags, Writer
 from ..media.formats import PixelFormat
 from ..read.kinds import KINDS, softmax
 from ..run.filters import simple_reduction
-from ..run.pixels import Samples
 from ..run.reference import resample
 from .camera import Camera, Pose, Recorder
 from .optics import Disc, RoundLens, Sphere, eyes

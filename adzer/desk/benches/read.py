@@ -21,8 +21,8 @@ from ...core.read.advise import rate_text
 from ...core.read.measure import DOMAIN
 from ...core.read.seen import Seen
 from ...core.route import Walk
-from ...core.run.pixels import AxisWarp
 from ...core.run.service import Reply
+from ...core.space.warps import AxisWarp
 from ..model import Desk
 from ..reading import Reading
 from ..theme import font

@@ -16,13 +16,13 @@ from ...core.look import track
 from ...core.media.clock import Clock
 from ...core.records import to_plain
 from ...core.route import Walk
-from ...core.run.warp import CropWarp
 from ...core.shape import advise, pursue
 from ...core.shape.settings import ShapeSettings
 from ...core.shape.step import Shaped
 from ...core.space import crop
 from ...core.space.crop import CropKey, CropPath
 from ...core.space.sphere import Flat, Straight
+from ...core.space.warps import CropWarp
 from ..widgets.framing import Lines, Shapes
 from ..widgets.plots import Outline, ScaleFigure, Table
 from ..widgets.questions import Choice, Number, Numbers, Question, act

@@ -167,9 +167,9 @@ class Window(QMainWindow):
             Action("keyframe before", (",",), benched, lambda: self._view("next_key", -1)),
             Action("keyframe after", (".",), benched, lambda: self._view("next_key", 1)),
             Action("follow a thing with the view or crop", ("Y",), benched, lambda: self._view("follow_thing")),
-            Action("mark a round thing", ("B",), benched, lambda: self._view("mark_round")),
-            Action("mark what must stay in", ("I",), benched, lambda: self._view("mark_keep")),
-            Action("mark the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
+            Action("outline a round thing", ("B",), benched, lambda: self._view("mark_round")),
+            Action("box what must stay in", ("I",), benched, lambda: self._view("mark_keep")),
+            Action("show the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
             Action("smooth path with few keyframes", (), benched, lambda: self._view("make_smooth")),
             Action("cut into two takes here", ("X",), benched, lambda: desk.add_take(True)),
             Action("another take of this shot", ("Shift+X",), benched, lambda: desk.add_take(False), "⇧X"),
@@ -244,7 +244,7 @@ class Window(QMainWindow):
         if what == "mark_horizon":
             self.say("That belongs to the Shape bench of a sphere or round lens. Unfold it there.")
         elif what in ("mark_round", "mark_keep"):
-            self.say("That is marked on the Shape bench of a flat shot. Unfold it there.")
+            self.say("That is outlined on the Shape bench of a flat shot. Unfold it there.")
         else:
             self.say("That belongs to the Shape bench. Unfold it there.")
 

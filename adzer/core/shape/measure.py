@@ -75,14 +75,14 @@ def _checked(mark: Ellipse, raster: tuple[int, int]) -> None:
     values = (mark.x, mark.y, mark.a, mark.b, mark.angle)
     w, h = raster
     if not all(math.isfinite(v) for v in values):
-        raise AdzerError("The mark holds something that is not a number. Mark the round thing again.")
+        raise AdzerError("The outline holds something that is not a number. Outline the round thing again.")
     if min(mark.a, mark.b) < 4:
         raise AdzerError(
-            f"A mark of {mark.a:g}×{mark.b:g} pixels is a line or a dot. Mark a round thing at least 8 pixels across."
+            f"An outline of {mark.a:g}×{mark.b:g} pixels is a line or a dot. Outline a round thing at least 8 pixels across."
         )
     if max(mark.a, mark.b) > 8 * min(mark.a, mark.b):
         raise AdzerError(
-            "The mark is so thin that no lens can have squeezed it so. Mark a round thing seen from the front."
+            "The outline is so thin that no lens can have squeezed it so. Outline a round thing seen from the front."
         )
     if (
         mark.x + mark.half_width < 0
@@ -90,7 +90,7 @@ def _checked(mark: Ellipse, raster: tuple[int, int]) -> None:
         or mark.y + mark.half_height < 0
         or mark.y - mark.half_height > h
     ):
-        raise AdzerError(f"The mark lies outside the picture, which is {w}×{h}. Mark something inside.")
+        raise AdzerError(f"The outline lies outside the picture, which is {w}×{h}. Outline something inside.")
 
 
 def _read(luma: Array, x: Array, y: Array) -> Array:
@@ -132,7 +132,7 @@ def refine(luma: Array, mark: Ellipse, turns: int = 8, normals: int = NORMALS) -
         good = (at > 0) & (at < strength.shape[1] - 1) & (peak > 0.25 * np.percentile(peak, 75))
         if good.sum() < normals // 3:
             raise AdzerError(
-                "No edge goes round near the mark. Mark a round thing that stands out from what is behind it."
+                "No edge goes round near the outline. Outline a round thing that stands out from what is behind it."
             )
         before, here, after = strength[rows, at - 1], peak, strength[rows, np.minimum(at + 1, strength.shape[1] - 1)]
         bend = before - 2 * here + after
@@ -195,7 +195,7 @@ def found_round(luma: Array, mark: Ellipse) -> tuple[Ellipse, float, int]:
     best.sort(key=lambda row: -row[0])
     if not best or best[0][0] < WHOLE:
         raise AdzerError(
-            "No round thing is seen whole in the mark. Mark one that stands out from what is behind it, more closely."
+            "No round thing is seen whole in the outline. Outline one that stands out from what is behind it, more closely."
         )
     support, ellipse, error, used = best[0]
     ratio = ellipse.half_height / ellipse.half_width
@@ -225,7 +225,7 @@ def _fitted(x: Array, y: Array, near: Ellipse) -> tuple[Ellipse, float, int]:
         kept = np.abs(off) < limit
     m = np.array([[c[0], c[1] / 2], [c[1] / 2, c[2]]])
     if kept.sum() < 24 or np.linalg.det(m) <= 0:
-        raise AdzerError("What was found near the mark is no ellipse. Mark a round thing that is seen whole.")
+        raise AdzerError("What was found near the outline is no ellipse. Outline a round thing that is seen whole.")
     centre = np.linalg.solve(-2 * m, c[3:5])
     size = 1 + centre @ m @ centre
     inverse = np.linalg.inv(m / size)
@@ -250,7 +250,7 @@ def measure_squeeze(facts: FileFacts, marks: Sequence[Mark], turn: int = 0) -> S
     """The squeeze that makes the marked things round, each mark weighed by its own error, in a picture turned clockwise
     by ``turn`` degrees. AdzerError without a usable mark."""
     if not marks:
-        raise AdzerError("Nothing is marked yet. Mark a round thing, or two lengths at right angles.")
+        raise AdzerError("Nothing is outlined yet. Outline a round thing, or two lengths at right angles.")
     aspect, raster = float(facts.pixel_aspect or 1), facts.raster
     if turn % 180:
         aspect, raster = 1 / aspect, (raster[1], raster[0])
@@ -276,7 +276,7 @@ def measure_squeeze(facts: FileFacts, marks: Sequence[Mark], turn: int = 0) -> S
             else:
                 values = (mark.across, mark.down, mark.really_across, mark.really_down)
                 if not all(math.isfinite(v) and v > 0 for v in values):
-                    raise AdzerError("Lengths must be more than nothing. Mark both of them again.")
+                    raise AdzerError("Lengths must be more than nothing. Give both of them again.")
                 each.append(mark.down / mark.really_down / (mark.across / mark.really_across) / aspect)
                 errors.append(math.hypot(0.7 / mark.across, 0.7 / mark.down))
                 says.append(f"{mark.across:.1f} level against {mark.down:.1f} upright pixels")

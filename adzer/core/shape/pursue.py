@@ -30,7 +30,7 @@ class Manner:
 def _seen(points: Sequence[Point]) -> list[Point]:
     seen = [p for p in points if p.sure > LOST]
     if len(seen) < 2:
-        raise AdzerError("The thing was not seen for long enough to follow it. Mark it again where it is clear.")
+        raise AdzerError("The thing was not seen for long enough to follow it. Box it again where it is clear.")
     return seen
 
 

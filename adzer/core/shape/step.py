@@ -267,7 +267,7 @@ def _against_marks(settings: ShapeSettings) -> list[Finding]:
     whose = f"The lens card {settings.lens}" if settings.lens else "The answer"
     return [Finding(
         Level.WARN, "squeeze-differs",
-        f"{whose} says {float(settings.squeeze):g}×, but what was marked as round says {value:.3f} ± {error:.3f}.", "shape",
+        f"{whose} says {float(settings.squeeze):g}×, but what was outlined as round says {value:.3f} ± {error:.3f}.", "shape",
         Fix(f"Take {value:.3f}×", "shape", "squeeze", {"squeeze": f"{value:.4f}", "lens": None}),
     )]  # fmt: skip
 

@@ -182,7 +182,7 @@ def level_through(one: Array, other: Array) -> tuple[float, float]:
     up = np.cross(one, other)
     length = float(np.linalg.norm(up))
     if length < np.sin(np.radians(5.0)):
-        raise AdzerError("The two marks on the horizon are less than 5° apart. Mark two places far from each other.")
+        raise AdzerError("The two places on the horizon are less than 5° apart. Click two places far from each other.")
     up = up / length * (1 if up[2] >= 0 else -1)
     forward = np.array([0.0, up[2], -up[1]]) / max(float(np.hypot(up[1], up[2])), 1e-9)
     right = np.cross(forward, up)

@@ -101,7 +101,7 @@ class Follow(Question):
     def _done(self, hidden: int) -> None:
         if hidden:
             self.desk.said.emit(
-                f"It was not seen on the last {hidden} frames. If it is there, go to where it is clear and mark it again; "
+                f"It was not seen on the last {hidden} frames. If it is there, go to where it is clear and box it again; "
                 "what is followed already stays."
             )
         self._apply()
@@ -146,10 +146,10 @@ class Follow(Question):
             worst = min(mine, key=lambda p: p.sure)
             self.say(
                 f"Seen on {len(seen)} of {len(mine)} frames, least surely ({worst.sure:.0%}) on frame {worst.frame}. "
-                "Marked again on any frame, it goes on from there.",
+                "Boxed again on any frame, it goes on from there.",
                 "Others set keyframes by hand: more work, and never as even.",
             )
         else:
             self.say(
-                "Mark a thing, and the view keeps it in the picture with few keyframes, which can be moved afterwards."
+                "Box a thing, and the view keeps it in the picture with few keyframes, which can be moved afterwards."
             )

@@ -86,7 +86,7 @@ class ShapeBench(StageBench):
         self.closer_card = Question("How close is it?", Numbers(("enlarged, %", self.closer)), self.cut.button)
         self.keys = Keys(desk, "moves", self._first_path, crop.key_at, act("Hold it still", self.hold_still, False))
         self.follow = Follow(desk, self._over, self._followed)
-        self.keep = act("Mark what must stay in  I", self.mark_keep, False)
+        self.keep = act("Box what must stay in  I", self.mark_keep, False)
         self.forget_keep = act("Nothing must", lambda: desk.answer("shape", keep=None), False)
         self.keep_card = Question("What must stay in?", self.keep, self.forget_keep)
         self.alone = Alone(self)
@@ -166,7 +166,7 @@ class ShapeBench(StageBench):
     def mark_keep(self) -> None:
         """I: the next thing dragged around on the whole picture must stay in; pressed again, it is given up."""
         self._keeping, self._box = not self._keeping, None
-        self.keep.setText("Drag a box around it" if self._keeping else "Mark what must stay in  I")
+        self.keep.setText("Drag a box around it" if self._keeping else "Box what must stay in  I")
 
     def follow_thing(self) -> None:
         self.follow.mark()
@@ -242,7 +242,7 @@ class ShapeBench(StageBench):
         self.forget_keep.setVisible(settings.keep is not None)
         self.keep_card.say(
             "It stays in every delivered shape into which it fits, whatever else moves." if settings.keep
-            else "Nothing is marked: every shape lies about what matters."
+            else "Nothing is boxed: every shape lies about what matters."
         )  # fmt: skip
         self.follow.say_state()
         self._draw_numbers(before.raster, self._shaped)

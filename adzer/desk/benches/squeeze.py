@@ -39,10 +39,10 @@ class SqueezeCard(Question):
         self.focus.drafted.connect(lambda v: desk.draft("shape", **advise.by_lens(self._lens(), v)))
         self.focus.settled.connect(lambda _: desk.commit())
         self.focus_row = Numbers(("focused at, m", self.focus))
-        self.mark = act("Mark a round thing  B", self.mark_round)
+        self.mark = act("Outline a round thing  B", self.mark_round)
         self.wide, self.high = Number(1.0, 0.1, 0.001, 1e5, 2), Number(1.0, 0.1, 0.001, 1e5, 2)
         self.lengths = Numbers(("really wide", self.wide), ("really high", self.high))
-        self.mark_lengths = act("Mark a thing of this size", lambda: self._mark("lengths"), False)
+        self.mark_lengths = act("Outline a thing of this size", lambda: self._mark("lengths"), False)
         self.forget = act("Forget the marks", lambda: desk.answer("shape", marks=[], lengths=[], measured=None), False)
         super().__init__(
             "How much does the lens squeeze?", self.usual, Numbers(("or exactly", self.free)), self.lens, self.focus_row,
@@ -66,8 +66,8 @@ class SqueezeCard(Question):
     def _mark(self, what: str) -> None:
         self.marking, self._box = None if self.marking == what else what, None
         around = "Drag from one corner around it"
-        self.mark.setText(around if self.marking == "round" else "Mark a round thing  B")
-        self.mark_lengths.setText(around if self.marking == "lengths" else "Mark a thing of this size")
+        self.mark.setText(around if self.marking == "round" else "Outline a round thing  B")
+        self.mark_lengths.setText(around if self.marking == "lengths" else "Outline a thing of this size")
 
     def dragged(self, place: QPointF, done: bool) -> None:
         """While something is being marked: the box grows, and what is in it is measured when it is let go."""
@@ -118,10 +118,10 @@ class SqueezeCard(Question):
             self.focus.set_value(settings.focus)
         marked = len(settings.marks) + len(settings.lengths)
         self.forget.setVisible(bool(marked))
-        seen = "What is round should look round on the picture; mark it, and it is measured."
+        seen = "What is round should look round on the picture; outline it, and it is measured."
         if settings.measured is not None:
             value, error = settings.measured
-            things = f"{len(settings.marks)} round" if not settings.lengths else f"{marked} marked"
+            things = f"{len(settings.marks)} round" if not settings.lengths else f"{marked} outlined"
             seen = f"{things} thing{'s say' if marked > 1 else ' says'} {value:.3f} ± {error:.3f}."
         bent = " Its bent lines are straightened." if settings.bent else ""
         aspect = before.pixel_aspect * settings.squeeze

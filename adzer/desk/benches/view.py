@@ -83,7 +83,7 @@ class ViewBench(StageBench):
         self.shape_card = Question("What shape is delivered?", self.shape)
         self.alone = Alone(self)
         self.speed_card = Speed(desk)
-        self.level = act("Mark the horizon  H", self.mark_horizon, False)
+        self.level = act("Show the horizon  H", self.mark_horizon, False)
         self.level_card = Question("Is the horizon level?", self.level)
         self.across = Number(180, 0.5, 60, 280, 1)
         self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
@@ -159,7 +159,7 @@ class ViewBench(StageBench):
     def mark_horizon(self) -> None:
         """H: the next two places clicked on the unrolled picture lie on the horizon; pressed again, it is given up."""
         self._marking = None if self._marking is not None else []
-        self.level.setText("Click two places on it" if self._marking is not None else "Mark the horizon  H")
+        self.level.setText("Click two places on it" if self._marking is not None else "Show the horizon  H")
         self.desk.drafted.emit()
 
     def _mark(self, place: QPointF) -> None:
@@ -169,7 +169,7 @@ class ViewBench(StageBench):
             self.desk.drafted.emit()
             return
         marks, self._marking = self._marking, None
-        self.level.setText("Mark the horizon  H")
+        self.level.setText("Show the horizon  H")
         viewed = self._viewed
         if viewed is None:
             return
@@ -241,7 +241,7 @@ class ViewBench(StageBench):
         lean = settings.level
         self.level_card.say(
             f"Its up leans {abs(lean[0]):.1f}° and {abs(lean[1]):.1f}° and is put upright." if any(lean)
-            else "Nothing is levelled. Mark two places on the horizon, far apart."
+            else "Nothing is levelled. Click two places on the horizon, far apart."
         )  # fmt: skip
         self.across.set_value(settings.across or views.ROUND_ACROSS)
         self.across_card.say(

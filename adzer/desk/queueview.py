@@ -24,7 +24,7 @@ STATES = {
 }  # fmt: skip
 
 
-class SlipCard(QWidget):
+class SlipRow(QWidget):
     """One slip, painted; its buttons are real."""
 
     def __init__(self, desk: Desk, slip: Slip) -> None:
@@ -164,7 +164,7 @@ class QueueView(QWidget):
         super().__init__()
         self.desk = desk
         self.setObjectName("page")
-        self._cards: dict[int, SlipCard] = {}
+        self._cards: dict[int, SlipRow] = {}
         self.words = QLabel()
         self.words.setObjectName("title")
         self.outlook, self.short = QLabel(), QLabel()
@@ -217,7 +217,7 @@ class QueueView(QWidget):
             if slip.id in self._cards:
                 self._cards[slip.id].set_slip(slip)
             else:
-                card = self._cards[slip.id] = SlipCard(self.desk, slip)
+                card = self._cards[slip.id] = SlipRow(self.desk, slip)
                 self.column.insertWidget(self.column.count() - 1, card)
         waiting = sum(s.state == "waiting" for s in slips)
         going = sum(s.state == "rendering" for s in slips)

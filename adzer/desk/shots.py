@@ -22,6 +22,7 @@ from ..core.sim.demo import demo_job
 from ..core.space.path import Key, ViewPath
 from .app import application
 from .model import Desk
+from .queueview import SlipRow
 from .startview import StartPage
 from .window import Window
 
@@ -152,6 +153,10 @@ class Camera:
         wait(lambda: any(c.picture is not None for c in window.queue._cards.values()), settle=0)
         self.take("queue-rendering")
         wait(lambda: all(s.state in ("done", "failed") for s in desk.slips), seconds=180)
+        slip = window.queue.findChildren(SlipRow)[0]
+        slip.unfolded = True  # its proofs are shown
+        slip.set_slip(slip.slip)
+        _spin(0.5)
         self.take("queue-done")
         window.go("Log")
         wait(lambda: True)

@@ -1,4 +1,4 @@
-"""What is written is so: each command line of the README runs in its order from an empty folder, and each example runs."""
+"""What is written is so: each command line of docs/commands.md runs in its order from an empty folder, and each example runs."""
 
 from __future__ import annotations
 
@@ -36,13 +36,13 @@ def _held_by_the_page(command: str, told: dict[str, Any]) -> None:
 
 
 def _commands() -> list[str]:
-    """Of the README's list, without what is said beside them."""
-    text = (ROOT / "README.md").read_text().split("### The command line")[1].split("### Cards")[0]
+    """Of the page's list, without what is said beside them."""
+    text = (ROOT / "docs" / "commands.md").read_text()
     lines = [line[4:] for line in text.splitlines() if line.startswith("    adzer ")]
     return [re.split(r"\s{3,}", line)[0] for line in lines]
 
 
-def test_every_command_of_the_readme_runs_as_written_from_an_empty_folder(tmp_path, monkeypatch):
+def test_every_command_of_the_page_runs_as_written_from_an_empty_folder(tmp_path, monkeypatch):
     from adzer.cli import main  # noqa: F401 - it registers the commands
 
     monkeypatch.chdir(tmp_path)
@@ -69,3 +69,18 @@ def test_the_examples_of_the_python_page_run(tmp_path, monkeypatch):
     for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
         exec(compile(block, "docs/python.md", "exec"), space)
     assert space["report"].passed and (tmp_path / "mill.mp4").exists() and space["luma"].shape == (360, 480)
+
+
+def test_the_readme_is_short_and_every_link_leads_somewhere():
+    """A gallery of all pictures; each page that is linked is there, and each part of a page that is named."""
+    readme = (ROOT / "README.md").read_text()
+    assert len(readme.splitlines()) < 130
+    assert {f"docs/screenshots/{p.name}" for p in (ROOT / "docs" / "screenshots").glob("*.png")} <= set(re.findall(r"\]\(([^)]+)\)", readme))
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for target in re.findall(r"\]\(([^)\s]+)\)", page.read_text()):
+            file, _, part = target.partition("#")
+            there = page.parent / file if file else page
+            assert there.exists(), (page.name, target)
+            if part:
+                heads = re.findall(r"^#+ (.*)$", there.read_text(), re.MULTILINE)
+                assert part in {re.sub(r"[^\w\- ]", "", h.lower()).replace(" ", "-") for h in heads}, (page.name, target)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import shutil
 import signal
 import sqlite3
@@ -9,6 +10,7 @@ import subprocess
 import sys
 import time
 from fractions import Fraction
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -20,11 +22,13 @@ from adzer.core.deliver.advise import Trial
 from adzer.core.deliver.outlook import outlook
 from adzer.core.errors import RenderFailed, UnreadableError
 from adzer.core.intake.take import add_files, read_file
-from adzer.core.job import Job
-from adzer.core.route import Route
+from adzer.core.job import Job, Mark
+from adzer.core.media import probe
+from adzer.core.route import Route, walk
 from adzer.core.run import queue
 from adzer.core.run import render as rendering
 from adzer.core.run.render import render
+from adzer.core.sim.demo import CLIPS
 
 
 @pytest.fixture
@@ -283,3 +287,27 @@ def test_a_queue_says_when_it_is_done_and_a_render_stops_before_its_disk_is_full
     with pytest.raises(RenderFailed, match="stopped before the disk was full: 150 MB are free"):
         render(freeze("x", shot.facts, shot.route, "web-wide", tmp_path / "y.mp4", 0, 10))
     assert not (tmp_path / "y.mp4").exists()
+
+
+def test_a_job_of_an_earlier_day_opens_as_it_was_and_its_slips_render(tmp_path):
+    """A job of schema 3 that was made in November 2026, answered in many ways, with two slips frozen then."""
+    path = tmp_path / "old.adzer"
+    path.write_bytes((Path(__file__).parents[1] / "fixtures" / "schema-3.adzer").read_bytes())
+    with contextlib.closing(sqlite3.connect(path)) as db, db:
+        for table, column in (("shots", "facts"), ("slips", "body")):
+            db.execute(f"UPDATE {table} SET {column} = replace({column}, '/footage/masters', ?)", (str(tmp_path / "out"),))
+            db.execute(f"UPDATE {table} SET {column} = replace({column}, '/footage', ?)", (str(CLIPS),))
+    with Job.open(path) as job:
+        assert job.stranger and [s.name for s in job.shots()] == ["sails, wide", "by the canal", "by the canal · 2", "all round"]
+        wide, canal, take, sphere = job.shots()
+        assert (wide.start, wide.stop, wide.verdict, wide.marks) == (4, 12, "keep", (Mark(12, "kite"),))
+        assert (wide.route.read.curve, wide.route.colour.whites, wide.route.colour.ceiling) == ("fen-log", "keep hue", 105)
+        assert wide.route.shape.squeeze == Fraction(8, 5) and wide.route.shape.enlarged == 1.2 and wide.route.shape.marks[0].b == 100
+        assert canal.route.shape.speed == Fraction(1, 2) and canal.route.shape.moves.keys[1].enlarged == 1.5 and take.start == 40
+        assert [k.heading for k in sphere.route.shape.view.keys] == [20, 80] and sphere.route.shape.level == (1.0, -2.0)
+        for shot in job.shots():
+            assert walk(shot.route, shot.facts, job.seen(shot.id)).stopped is None, shot.name
+        assert job.undo() and job.shots()[0].notes == ""
+        job.adopt()
+        assert queue.run(job) == [] and [s.state for s in job.slips()] == ["done", "done"]
+        assert [probe.probe(s.order.out).frames for s in job.slips()] == [8, 6]

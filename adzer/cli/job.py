@@ -51,12 +51,12 @@ def new(
 @app.command("shots", help="List a job's shots.\n\nExample: adzer shots mill.adzer --json")
 def shots_(job: JobFile, json_: Json = False) -> None:
     from ..core.job import Job
-    from ..core.route import walk
 
     rows: list[dict[str, Any]] = []
     with Job.open(job) as held:
+        walk = held.walker()
         for shot in held.shots():
-            findings = walk(shot.route, shot.facts, held.seen(shot.id), job_rate=held.rate).findings
+            findings = walk(shot).findings
             counts = {level: sum(f.level.value == level for f in findings) for level in ("stop", "warn", "note")}
             rows.append({
                 "shot": shot.name, "id": shot.id, "kind": shot.kind, "camera": shot.camera, "in": shot.start, "out": shot.stop,
@@ -182,14 +182,14 @@ def mend(
     json_: Json = False,
 ) -> None:
     from ..core.job import Job
-    from ..core.route import walk
 
     made: list[dict[str, str]] = []
     pairs = []
     with Job.open(job) as held:
+        walk = held.walker()
         for each in chosen(held, shot or []):
             route = each.route
-            for finding in walk(route, each.facts, held.seen(each.id), job_rate=held.rate).findings:
+            for finding in walk(each).findings:
                 if finding.fix is not None and finding.level.weight and all_ in (None, finding.code):
                     route = route.mended(finding.fix)
                     made.append({"shot": each.name, "code": finding.code, "mend": finding.fix.label})

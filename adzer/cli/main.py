@@ -286,19 +286,10 @@ def route(
     from ..core import cards
     from ..core.intake.take import source_problem
     from ..core.job import Job
-    from ..core.route import walk
 
     with Job.open(job) as held:
         found = shot_named(held, shot)
-        rate, seen = held.rate, held.seen(found.id)
-    walked = walk(
-        found.route,
-        found.facts,
-        seen,
-        cards.delivery(card) if card else None,
-        rate,
-        source_problem(found.facts),
-    )
+        walked = held.walker()(found, card=cards.delivery(card) if card else None, problem=source_problem(found.facts))
     if json_:
         print_json([
             {
@@ -332,7 +323,6 @@ def render(
     from ..core import cards
     from ..core.compile import freeze
     from ..core.job import Job
-    from ..core.route import walk
     from ..core.run import queue
 
     with Job.open(job) as held:
@@ -341,7 +331,7 @@ def render(
             raise AdzerError(f"{job} has no shots yet. Add recordings first.")
         if str(out.absolute()) != str(held.out_folder):
             held.set_meta("output folder", out=str(out.absolute()))
-        slips: set[int] = set()
+        slips, walk = set[int](), held.walker()
         stopped = False
         findings: list[dict[str, Any]] = []
         before = {s.order.digest: s.order.out for s in held.slips() if s.state == "done" and Path(s.order.out).exists()}
@@ -364,7 +354,7 @@ def render(
                     say(str(error))
                     stopped = True
                     continue
-                walked = walk(each.route, each.facts, held.seen(each.id), order.card, held.rate)
+                walked = walk(each, card=order.card)
                 told = [{"shot": each.name, **f} for f in options.told(walked.findings, each.name)]
                 findings += [f for f in told if f not in findings]
                 if order.digest in before:

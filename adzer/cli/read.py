@@ -149,14 +149,14 @@ def proxy(
 ) -> None:
     from ..core.intake import proxies
     from ..core.job import Job
-    from ..core.route import walk
     from ..core.run import queue
 
     with Job.open(job) as held:
         chosen = [shot_named(held, name) for name in shot] if shot else held.shots()
         findings: list[dict[str, Any]] = []
+        walk = held.walker()
         for s in chosen:  # a copy is as recorded: only what Read says of it matters
-            found = walk(s.route, s.facts, held.seen(s.id))["read"].findings
+            found = walk(s)["read"].findings
             findings += [{"shot": s.name, **f} for f in options.told(list(found), s.name)]
         slips = {held.enqueue(s.id, proxies.copy_order(held, s, card, size)) for s in chosen}
         with progress("proxies") as show:

@@ -6,22 +6,24 @@ import json
 import os
 import re
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
 
-from . import records, route
+from . import habits, records, route
+from .cards import DeliveryCard
 from .compile import Order
 from .deliver.advise import Trial
 from .errors import AdzerError, UnreadableError
+from .finding import Finding
 from .intake.group import Doubt
 from .ledger import Edit, Ledger
 from .media.probe import FileFacts
 from .read.seen import Seen
 from .read.step import turn_of, upright_raster
-from .route import Route
+from .route import Route, Walk, walk
 
 _COLUMNS = (
     "id, position, name, kind, facts, route, start, stop, trials, parts, doubts, camera, scene, notes, marks, verdict"
@@ -173,6 +175,25 @@ class Job(Ledger):
             )
             for r in rows
         ]  # fmt: skip
+
+    def walker(self) -> Callable[..., Walk]:
+        """Walks shots as the window does: with what was seen, the job's rate and what their cameras usually do.
+
+        ``walk(shot, route=None, card=None, problem=None)``; what other shots of a camera say is taken once, now."""
+        shots = self.shots()
+        seen = {s.id: self.seen(s.id) for s in shots}
+        usual = habits.usual((s.camera, look.sure_kind) for s in shots if (look := seen[s.id]) is not None)
+        given = habits.given((s.camera, s.route.read.curve) for s in shots)
+
+        def walk_shot(
+            shot: Shot, route: Route | None = None, card: DeliveryCard | None = None, problem: Finding | None = None
+        ) -> Walk:
+            return walk(
+                route or shot.route, shot.facts, seen.get(shot.id), card, self.rate, problem, usual.get(shot.camera),
+                given.get(shot.camera),
+            )  # fmt: skip
+
+        return walk_shot
 
     # --- editing ---------------------------------------------------------------------------------------------------
     def add_shot(
@@ -377,7 +398,7 @@ def _order(text: str, what: str) -> Order:
     """A frozen order from its JSON, the route of an older one upgraded."""
     plain = records.from_json(text, dict, what)
     if isinstance(plain.get("route"), dict):
-        plain["route"] = route.upgrade(plain["route"])
+        plain["route"] = route.upgrade(plain["route"], what)
     return records.from_plain(plain, Order, what)
 
 

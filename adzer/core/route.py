@@ -64,7 +64,7 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def carried(settings: Any) -> dict[str, Any]:
     """A stage's answers as they go to another shot; what was marked on this one's pictures, and when, stays with it."""
-    own = ("version", "marks", "lengths", "measured", "keep", "moves", "peak", "turn")
+    own = settings.OWN | {"version"}
     return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}
 
 
@@ -74,18 +74,14 @@ def load(text: str | bytes, what: str = "This route") -> Route:
     schema = plain.get("schema", 0)
     if not isinstance(schema, int) or schema > SCHEMA:
         raise UnreadableError(f"{what} was made by a newer Adzer. Open it with that.")
-    return records.from_plain(upgrade(plain), Route, what)
+    return records.from_plain(upgrade(plain, what), Route, what)
 
 
-def upgrade(plain: dict[str, Any]) -> dict[str, Any]:
-    """Plain settings of any older schema as ones of this schema."""
-    deliver = plain.get("deliver")
-    if isinstance(deliver, dict) and "lines" in deliver:  # version 1: at most so many lines, of a wide picture
-        lines = deliver["lines"]
-        kept = {k: v for k, v in deliver.items() if k not in ("lines", "version")}
-        wide = isinstance(lines, int) and 120 <= lines <= 8640
-        plain = plain | {"deliver": kept | ({"raster": [lines * 16 // 9 // 2 * 2, lines // 2 * 2]} if wide else {})}
-    return plain | {"schema": SCHEMA}
+def upgrade(plain: dict[str, Any], what: str = "This route") -> dict[str, Any]:
+    """Plain settings of any older schema as ones of this schema. UnreadableError if a stage's are newer."""
+    kinds = {stage: type(getattr(Route(), stage)) for stage in STAGES}
+    newer = {s: kinds[s].upgraded(plain[s], what) for s in STAGES if isinstance(plain.get(s), dict)}
+    return plain | newer | {"schema": SCHEMA}
 
 
 @dataclass(frozen=True)

@@ -2,16 +2,44 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import Any
+from typing import Any, ClassVar
+
+import msgspec
 
 from .cards import DeliveryCard
+from .errors import UnreadableError
 from .finding import Finding
 from .media.probe import FileFacts
 from .picture import Picture
 
 STAGES = ("read", "join", "develop", "steady", "shape", "colour", "deliver")
+
+
+class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What the person decides at a stage. Each kind has a ``version``, and may say:
+
+    OWN    fields that stay with a shot when its answers go to another: what was drawn on its pictures, and when
+    FROM   for each older version what makes its plain settings ones of the next
+    """
+
+    OWN: ClassVar[frozenset[str]] = frozenset()
+    FROM: ClassVar[dict[int, Callable[[dict[str, Any]], dict[str, Any]]]] = {}
+
+    @classmethod
+    def upgraded(cls, plain: dict[str, Any], what: str) -> dict[str, Any]:
+        """Plain settings of any older version as ones of this. UnreadableError if they are of a newer one."""
+        newest, version = cls().version, plain.get("version", 1)  # type: ignore[attr-defined]
+        if not isinstance(version, int) or version < 1:
+            return plain  # refused where it is read
+        if version > newest:
+            raise UnreadableError(f"{what} was made by a newer Adzer. Open it with that.")
+        plain = dict(plain)
+        for step in range(version, newest):
+            plain = cls.FROM[step](plain)
+        return plain | {"version": newest}
 
 
 @dataclass(frozen=True)

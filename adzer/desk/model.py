@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import sqlite3
-from collections import Counter, deque
+from collections import deque
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer
 
-from ..core import cards
+from ..core import cards, habits
 from ..core.compile import freeze
 from ..core.errors import AdzerError
 from ..core.finding import Finding, Fix
@@ -193,18 +193,9 @@ class Desk(Shown):
 
     def learn_usual(self) -> None:
         """What kind of curve each camera usually records, from its shots that were looked at."""
-        kinds: dict[str, Counter[str]] = {}
-        for shot in self.all.values():
-            seen = self._seen.get(shot.id)
-            if shot.camera and seen is not None and seen.curve.sure:
-                kinds.setdefault(shot.camera, Counter())[str(seen.curve.value)] += 1
-        usual = {}
-        for camera, held in kinds.items():
-            kind, count = held.most_common(1)[0]
-            if count >= 3 and count >= 0.6 * held.total():
-                usual[camera] = kind
-        if usual != self._usual:
-            changed = {c for c in {*usual, *self._usual} if usual.get(c) != self._usual.get(c)}
+        looks = ((s.camera, seen.sure_kind) for s in self.all.values() if (seen := self._seen.get(s.id)) is not None)
+        usual = habits.usual(looks)
+        if changed := habits.changed(self._usual, usual):
             self._usual = usual
             self._recount([s.id for s in self.all.values() if s.camera in changed])
 

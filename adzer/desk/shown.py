@@ -11,7 +11,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..core import cards
+from ..core import cards, habits
 from ..core.errors import AdzerError
 from ..core.finding import Finding, Level
 from ..core.intake.proxies import shown_with
@@ -102,12 +102,8 @@ class Shown(QObject):
 
     def _learn_given(self) -> list[int]:
         """What was declared for most shots of each camera; the shots for which that has changed."""
-        told: dict[str, Counter[str]] = {}
-        for shot in self.all.values():
-            if shot.camera and shot.route.read.curve:
-                told.setdefault(shot.camera, Counter())[shot.route.read.curve] += 1
-        given = {camera: held.most_common(1)[0][0] for camera, held in told.items()}
-        changed = {c for c in {*given, *self._given} if given.get(c) != self._given.get(c)}
+        given = habits.given((s.camera, s.route.read.curve) for s in self.all.values())
+        changed = habits.changed(self._given, given)
         self._given = given
         return [s.id for s in self.all.values() if s.camera in changed]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from fractions import Fraction
 
 import numpy as np
@@ -191,3 +192,21 @@ def test_evened_frames_are_always_the_nearest_in_time(frames, rate, seed):
     off = np.abs(pts[made.frames] - ticks)
     assert np.all(off <= np.abs(pts[None, :] - ticks[:, None]).min(axis=1) + 1e-6)
     assert abs(len(made) - float(facts.duration * Fraction(rate))) <= 0.5 + 1e-9 or len(made) == 1
+
+
+def test_every_version_of_settings_is_read_and_a_newer_one_refused():
+    """An old delivery of lines becomes a raster; what a newer Adzer wrote is not guessed at, stage by stage."""
+    old = route.load('{"schema": 1, "deliver": {"version": 1, "cards": ["archive"], "lines": 720}, "read": {"version": 1, "curve": "hlg"}}')
+    assert old.deliver.raster == (1280, 720) and old.deliver.version == 2 and old.read.curve == "hlg" and old.read.version == 2
+    for stage in STAGES:
+        newest = getattr(Route(), stage).version
+        assert set(type(getattr(Route(), stage)).FROM) == set(range(1, newest)), "each older version has its way up"
+        with pytest.raises(UnreadableError, match="made by a newer Adzer"):
+            route.load(json.dumps({"schema": 1, stage: {"version": newest + 1}}))
+
+
+def test_what_stays_with_a_shot_are_fields_that_there_are():
+    for stage in STAGES:
+        settings = getattr(Route(), stage)
+        assert set(settings.__struct_fields__) >= settings.OWN
+        assert not set(route.carried(settings)) & (settings.OWN | {"version"})

@@ -292,6 +292,7 @@ def test_a_camera_that_is_usually_log_makes_a_finished_shot_stand_out(window):
     desk.learn_usual()
     odd = next(s for s in desk.shots if s.name == "odd")
     assert any(f.code == "already-transformed" for f in desk.walk(odd).findings)
+    assert list(desk.job.walker()(odd).findings) == list(desk.walk(odd).findings)  # the command line says the same
 
 
 def test_thousands_of_shots_do_not_hold_the_window(qapp, tmp_path):

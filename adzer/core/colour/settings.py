@@ -4,19 +4,21 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-import msgspec
 from msgspec import Meta
+
+from ..stage import Settings
 
 NEUTRAL_KELVIN = 6504.0
 
 
-class ColourSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ColourSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """``exposure`` stops; ``kelvin`` and ``tint`` of the light that is to become neutral (6504, 0: as recorded);
     ``black`` share of the signal; ``contrast`` a power about middle grey; ``peak`` light that everything but *let go*
     still holds, before exposure (None: the brightest that was measured on the shot, else all that the curve can hold);
     ``ceiling`` percent of the signal that nothing delivered passes; ``beyond`` what happens to colours the display cannot show.
     """
 
+    OWN = frozenset({"peak"})
     version: int = 1
     exposure: Annotated[float, Meta(ge=-8, le=8)] = 0.0
     kelvin: Annotated[float, Meta(ge=1700, le=25000)] = NEUTRAL_KELVIN

@@ -2,15 +2,27 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import msgspec
 
 from ..cards import DeliveryCard, Side
+from ..stage import Settings
 
 
-class DeliverSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+def _from_1(plain: dict[str, Any]) -> dict[str, Any]:
+    """``lines``: at most so many, of a wide picture."""
+    lines = plain.pop("lines", None)
+    if isinstance(lines, int) and 120 <= lines <= 8640:
+        plain["raster"] = [lines * 16 // 9 // 2 * 2, lines // 2 * 2]
+    return plain
+
+
+class DeliverSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """``cards``: names of delivery cards, in the order in which they are made; ``raster``: width and height instead of a card's
     largest, and ``exact``: of the file itself, whatever lies in it, instead of what the picture is fitted into."""
 
+    FROM = {1: _from_1}
     version: int = 2
     cards: tuple[str, ...] = ("web-wide",)
     raster: tuple[Side, Side] | None = None

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import msgspec
+from ..stage import Settings
 
 
-class DevelopSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     version: int = 1

@@ -111,6 +111,11 @@ class Seen(msgspec.Struct, frozen=True):
     play: Play | None = None
     version: int = 1
 
+    @property
+    def sure_kind(self) -> str | None:
+        """The kind of curve that it surely looks like."""
+        return self.curve.value if self.curve.sure else None
+
     def upright(self, raster: tuple[int, int], turn: int) -> Seen:
         """The same of the recorded ``raster`` turned clockwise by ``turn`` degrees: its discs where they lie then."""
         if not turn or not self.discs:

@@ -5,16 +5,18 @@ from __future__ import annotations
 from fractions import Fraction
 from typing import Literal
 
-import msgspec
+from ..stage import Settings
 
 
-class ReadSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time.
     ``turn``: degrees clockwise by which the recorded picture is turned to stand upright.
     ``alone``: the first of several pictures or eyes is delivered without the others.
     ``applied`` display: a transform has been applied already, whatever the camera's curve was.
     """
 
+    OWN = frozenset({"turn"})
+    FROM = {1: dict}  # fields were added, nothing else
     version: int = 2
     curve: str | None = None
     primaries: str | None = None

@@ -10,6 +10,7 @@ from msgspec import Meta
 
 from ..space.crop import CropPath
 from ..space.path import ViewPath
+from ..stage import Settings
 from .measure import Ellipse, Lengths
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
@@ -27,7 +28,7 @@ class Nudged(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     y: Nudge = 0.0
 
 
-class ShapeSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ShapeSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """What is asked of the picture's geometry, whatever shape a delivery has.
 
     squeeze    1/4–4, 1 is none; ``lens``: the card that it was taken from, at ``focus`` metres
@@ -51,6 +52,7 @@ class ShapeSettings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     across     degrees that a round lens sees (None: 180); ``bend``: its polynomial (``sphere.Lens``)
     """
 
+    OWN = frozenset({"marks", "lengths", "measured", "keep", "moves"})
     version: int = 1
     squeeze: Fraction = Fraction(1)
     lens: str | None = None

@@ -121,6 +121,11 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """The shape that this place shows, width over height; None: whatever the shot is given."""
         return Fraction(*self.shape) if self.shape else None
 
+    @property
+    def sited(self) -> str:
+        """Where its chroma lies; at every line it can only lie at the left."""
+        return self.siting if self.chroma == "4:2:0" else "left"
+
 
 class Decodes(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """One thing that a kind of player decodes in hardware: a codec up to a depth, with these chromas, up to a size."""

@@ -177,8 +177,7 @@ def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
     """Warp and colour of a walk, whatever its findings; see ``Walk.stopped``."""
     card, shaped = walked.card, walked["shape"].result.adds
     chain: ColourChain | None = walked["colour"].result.adds
-    siting = card.siting if card.chroma == "4:2:0" else "left"
-    target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", siting)
+    target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", card.sited)
     picture = walked["read"].after
     source = assumed_samples(facts, walked.route.read).turned(picture.turn)
     return PixelPlan(source, picture.raster, shaped.warp, chain, target, picture.turn)
@@ -194,8 +193,7 @@ def copy_plan(order: Order) -> PixelPlan:
     warp = AxisWarp((size[0], size[1]), (scale[0], scale[1]), (Fraction(0), Fraction(0)), (size[0], size[1]))
     sayable = ("bt709", "bt2020") if card.encoder == "st2019" else ("bt709", "bt2020", "bt601")
     matrix = source.matrix if source.matrix in sayable else "bt709"
-    siting = card.siting if card.chroma == "4:2:0" else "left"
-    target = Samples(PixelFormat(card.bits, card.chroma), matrix, source.limited or facts.rgb, siting)
+    target = Samples(PixelFormat(card.bits, card.chroma), matrix, source.limited or facts.rgb, card.sited)
     return PixelPlan(source, facts.raster, warp, None, target)
 
 
@@ -233,11 +231,10 @@ def compile_order(order: Order) -> RenderPlan:
     if changed:
         raise UnreadableError(f"{path} has changed since it was read. Read it again, then queue the shot anew.")
     card = order.card
-    siting = card.siting if card.chroma == "4:2:0" else "left"
     if order.copy_scale is not None:
         pixels = copy_plan(order)
         range_ = "limited" if pixels.target.limited else "full"
-        tags = VideoTags(None if order.facts.floating else order.facts.curve, order.facts.primaries, pixels.target.matrix, range_, siting)
+        tags = VideoTags(None if order.facts.floating else order.facts.curve, order.facts.primaries, pixels.target.matrix, range_, card.sited)
         aspect = order.facts.pixel_aspect or Fraction(1)
     else:
         with cards.pinned(order.pinned):
@@ -245,7 +242,7 @@ def compile_order(order: Order) -> RenderPlan:
             if walked.stopped:
                 raise Stopped(walked.stopped.text)
             pixels = pixel_plan(walked, order.facts)
-        tags = VideoTags(card.curve, card.primaries, card.matrix, card.range, siting)
+        tags = VideoTags(card.curve, card.primaries, card.matrix, card.range, card.sited)
         aspect = Fraction(1)
     when = timing(order.facts, order.route, order.start, order.stop, probe.scan(path, order.facts.fingerprint))
     gop = max(1, round(card.gop_seconds * when.rate))

@@ -68,7 +68,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             )
         )
     after = picture.with_(
-        bits=card.bits, chroma=card.chroma, siting=card.siting if card.chroma == "4:2:0" else "left", matrix=card.matrix,
+        bits=card.bits, chroma=card.chroma, siting=card.sited, matrix=card.matrix,
         range=card.range,
     )  # fmt: skip
     return StepResult(after, card.title, tuple(findings))

@@ -209,6 +209,8 @@ def test_twins_are_reported_and_lengths_never_bent():
     assert m.state == "missing" and "99 frames instead of 100" in m.why
     (m,) = relink([facts("/m/C1.mov", timecode="10:00:00:00")], [facts("/p/C1.mp4", timecode="10:00:03:00")])
     assert m.state == "missing"
+    (m,) = relink([facts("/m/C1.mov", timecode="10:00:00:00")], [facts("/p/B9.mp4", timecode="10:00:01:00")])
+    assert m.state == "doubtful" and "begins at its frame 25 and holds 75 of its 100 frames, but the names are not alike" in m.why
     two = relink([facts("/m/a.mov"), facts("/m/b.mov")], [facts("/p/c.mp4")])
     assert {x.state for x in two} == {"doubtful"} and "as well" in two[0].why
     text = report_text(two)

@@ -69,8 +69,11 @@ def relink(wanted: Iterable[FileFacts], offered: Iterable[FileFacts]) -> list[Ma
             state, names, offset = "doubtful", tuple(f.path for f, _ in pieces), pieces[0][1]
             why = f"{len(pieces)} recordings hold a piece of it, by timecode"
             if len(pieces) == 1:
-                found, state, names = pieces[0][0], "matched", ()
-                why = _piece_text(w, found, offset)
+                why = _piece_text(w, *pieces[0])
+                if likeness(w.path, pieces[0][0].path) >= ALIKE:
+                    found, state, names = pieces[0][0], "matched", ()
+                else:  # another camera on the same clock would say so, too
+                    why = f"{why}, but the names are not alike"
         elif found is None and not others:
             lengths = [f for f in offered if likeness(w.path, f.path) > 0.8 and f.frames != w.frames]
             if lengths:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import doctest
+import importlib
 import json
 import re
 import shlex
@@ -84,3 +86,14 @@ def test_the_readme_is_short_and_every_link_leads_somewhere():
             if part:
                 heads = re.findall(r"^#+ (.*)$", there.read_text(), re.MULTILINE)
                 assert part in {re.sub(r"[^\w\- ]", "", h.lower()).replace(" ", "-") for h in heads}, (page.name, target)
+
+
+def test_the_examples_of_space_and_light_run():
+    """Each formula's example holds; their values are those of the standards, not what the code was seen to give."""
+    tried = 0
+    for room in ("space", "light"):
+        for path in sorted((ROOT / "adzer" / "core" / room).glob("[a-z]*.py")):
+            result = doctest.testmod(importlib.import_module(f"adzer.core.{room}.{path.stem}"))
+            assert result.failed == 0, path
+            tried += result.attempted
+    assert tried >= 35

@@ -35,11 +35,20 @@ _OPPONENT = np.array([[0.2104542553, 0.7936177850, -0.0040720468], [1.9779984951
 
 
 def to_oklab(rgb: Array) -> Array:
-    """Lightness and two colour differences (…, 3) of linear light of BT.709's primaries."""
+    """Lightness and two colour differences (…, 3) of linear light of BT.709's primaries.
+
+    >>> to_oklab(np.ones(3)).round(3).tolist()
+    [1.0, 0.0, 0.0]
+    """
     return np.asarray(np.cbrt(rgb @ _CONES.T) @ _OPPONENT.T)
 
 
 def from_oklab(lab: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> from_oklab(np.array([1.0, 0.0, 0.0])).round(2).tolist()
+    [1.0, 1.0, 1.0]
+    """
     return np.asarray(((lab @ np.linalg.inv(_OPPONENT).T) ** 3) @ np.linalg.inv(_CONES).T)
 
 
@@ -63,7 +72,11 @@ def same_hue(bent: Array, meant: Array, limit: float, to_709: Array) -> Array:
 
 
 def contrast(x: Array, amount: float) -> Array:
-    """A power about middle grey on light at or above zero; 1 changes nothing."""
+    """A power about middle grey on light at or above zero; 1 changes nothing.
+
+    >>> float(contrast(np.array(0.18), 1.5).round(6))
+    0.18
+    """
     return MIDDLE_GREY * np.power(np.maximum(x, 0) / MIDDLE_GREY, amount)
 
 

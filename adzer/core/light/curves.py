@@ -58,25 +58,49 @@ _ALPHA, _BETA = 1.09929682680944, 0.018053968510807
 
 
 def bt709_encode(x: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> float(bt709_encode(np.array(0.18)).round(3))
+    0.409
+    """
     return np.where(x < _BETA, 4.5 * x, _ALPHA * np.power(np.maximum(x, _BETA), 0.45) - (_ALPHA - 1))
 
 
 def bt709_decode(y: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> float(bt709_decode(np.array(1.0)).round(3))
+    1.0
+    """
     knee = 4.5 * _BETA
     return np.where(y < knee, y / 4.5, np.power((np.maximum(y, knee) + _ALPHA - 1) / _ALPHA, 1 / 0.45))
 
 
 # --- IEC 61966-2-1 (sRGB), clause 5.2 ----------------------------------------------------------------------------
 def srgb_encode(x: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> float(srgb_encode(np.array(0.5)).round(4))
+    0.7354
+    """
     return np.where(x <= 0.0031308, 12.92 * x, 1.055 * np.power(np.maximum(x, 0.0031308), 1 / 2.4) - 0.055)
 
 
 def srgb_decode(y: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> float(srgb_decode(np.array(0.04045)).round(5))
+    0.00313
+    """
     return np.where(y <= 0.04045, y / 12.92, np.power((np.maximum(y, 0.04045) + 0.055) / 1.055, 2.4))
 
 
 def gamma_curve(name: str, gamma: float) -> Curve:
-    """A pure power display, ``x = y^gamma`` (BT.1886 annex 1 with zero black is gamma 2.4)."""
+    """A pure power display, ``x = y^gamma`` (BT.1886 annex 1 with zero black is gamma 2.4).
+
+    >>> float(gamma_curve("twice", 2.0).decode(np.array(0.5)))
+    0.25
+    """
     return Curve(name, _mirrored(lambda x: np.power(x, 1 / gamma)), _mirrored(lambda y: np.power(y, gamma)), "display")
 
 
@@ -85,10 +109,20 @@ _CCT_CUT_X, _CCT_CUT_Y, _CCT_A, _CCT_B = 0.0078125, 0.155251141552511, 10.540237
 
 
 def acescct_encode(x: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> float(acescct_encode(np.array(0.18)).round(4))
+    0.4136
+    """
     return np.where(x <= _CCT_CUT_X, _CCT_A * x + _CCT_B, (np.log2(np.maximum(x, _CCT_CUT_X)) + 9.72) / 17.52)
 
 
 def acescct_decode(y: Array) -> Array:
+    """As the standard that the section names has it.
+
+    >>> float(acescct_decode(np.array(0.4136)).round(2))
+    0.18
+    """
     log = np.exp2(np.clip(y, _CCT_CUT_Y, 4.0) * 17.52 - 9.72)
     return np.where(y <= _CCT_CUT_Y, (y - _CCT_B) / _CCT_A, log)
 
@@ -98,13 +132,21 @@ _M1, _M2, _C1, _C2, _C3 = 2610 / 16384, 2523 / 4096 * 128, 3424 / 4096, 2413 / 4
 
 
 def pq_signal(nits: Array) -> Array:
-    """Signal of a luminance in cd/m², valid 0–10 000 (clipped there)."""
+    """Signal of a luminance in cd/m², valid 0–10 000 (clipped there).
+
+    >>> float(pq_signal(np.array(203.0)).round(4))
+    0.5807
+    """
     p = np.power(np.clip(nits / 10000.0, 0.0, 1.0), _M1)
     return np.power((_C1 + _C2 * p) / (1 + _C3 * p), _M2)
 
 
 def pq_nits(signal: Array) -> Array:
-    """Luminance in cd/m² of a signal, valid 0–1 (clipped there)."""
+    """Luminance in cd/m² of a signal, valid 0–1 (clipped there).
+
+    >>> float(pq_nits(np.array(1.0)))
+    10000.0
+    """
     p = np.power(np.clip(signal, 0.0, 1.0), 1 / _M2)
     return 10000.0 * np.power(np.maximum(p - _C1, 0) / (_C2 - _C3 * p), 1 / _M1)
 
@@ -116,13 +158,21 @@ _HC = 0.5 - _HA * np.log(4 * _HA)
 
 
 def hlg_oetf(e: Array) -> Array:
-    """Signal of normalised scene light E in 0–1."""
+    """Signal of normalised scene light E in 0–1.
+
+    >>> float(hlg_oetf(np.array(1 / 12)).round(6))
+    0.5
+    """
     upper = _HA * np.log(np.maximum(12 * e - _HB, 1e-9)) + _HC
     return np.where(e <= 1 / 12, np.sqrt(np.maximum(3 * e, 0)), upper)
 
 
 def hlg_inverse_oetf(y: Array) -> Array:
-    """Normalised scene light E of a signal."""
+    """Normalised scene light E of a signal.
+
+    >>> float(hlg_inverse_oetf(np.array(1.0)).round(4))
+    1.0
+    """
     upper = (np.exp((np.clip(y, 0.5, 2.0) - _HC) / _HA) + _HB) / 12
     return np.where(y <= 0.5, y * y / 3, upper)
 
@@ -201,7 +251,11 @@ def power_toe(name: str, b: float, c: float, d: float, g: float, e: float, f: fl
 
 
 def table_curve(name: str, linear: ArrayLike, signal: ArrayLike) -> Curve:
-    """Straight lines between given (linear, signal) points, both strictly rising; the end pieces run on."""
+    """Straight lines between given (linear, signal) points, both strictly rising; the end pieces run on.
+
+    >>> float(table_curve("two lines", [0, 0.5, 1], [0, 0.8, 1]).encode(np.array(0.25)).round(6))
+    0.4
+    """
     x, y = np.asarray(linear, dtype=np.float64), np.asarray(signal, dtype=np.float64)
 
     def between(u: Array, us: Array, vs: Array) -> Array:

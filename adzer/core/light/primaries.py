@@ -26,13 +26,22 @@ class Primaries:
 
 
 def xy_to_xyz(xy: XY) -> Matrix:
-    """XYZ with Y = 1."""
+    """XYZ with Y = 1.
+
+    >>> xy_to_xyz(D65).round(4).tolist()
+    [0.9505, 1.0, 1.0891]
+    """
     x, y = xy
     return np.array([x / y, 1.0, (1 - x - y) / y])
 
 
 def rgb_to_xyz(p: Primaries) -> Matrix:
-    """Normalised primary matrix (SMPTE RP 177, clause 3.3): white (1,1,1) has Y = 1."""
+    """Normalised primary matrix (SMPTE RP 177, clause 3.3): white (1,1,1) has Y = 1.
+
+    >>> bt709 = Primaries("BT.709", (0.64, 0.33), (0.30, 0.60), (0.15, 0.06), D65)
+    >>> rgb_to_xyz(bt709)[1].round(4).tolist()
+    [0.2126, 0.7152, 0.0722]
+    """
     columns: Matrix = np.stack([xy_to_xyz(c) for c in (p.red, p.green, p.blue)], axis=1)
     result: Matrix = columns * np.linalg.solve(columns, xy_to_xyz(p.white))
     return result
@@ -46,7 +55,11 @@ CONES = {
 
 
 def adaptation(source: XY, target: XY, method: str = "cat02") -> Matrix:
-    """XYZ → XYZ so that a white at ``source`` becomes a white at ``target`` (von Kries in cone space)."""
+    """XYZ → XYZ so that a white at ``source`` becomes a white at ``target`` (von Kries in cone space).
+
+    >>> (adaptation(D65, (1 / 3, 1 / 3)) @ xy_to_xyz(D65)).round(6).tolist()
+    [1.0, 1.0, 1.0]
+    """
     cones = CONES[method]
     gain = (cones @ xy_to_xyz(target)) / (cones @ xy_to_xyz(source))
     result: Matrix = np.linalg.solve(cones, gain[:, None] * cones)
@@ -69,6 +82,9 @@ def daylight(kelvin: float, tint: float = 0.0) -> XY:
 
     ``tint`` moves it along the line of equal temperature, in units of 0.001 Duv (CIE 1960); positive is greener light.
     Valid 1700–25 000 K and ±50.
+
+    >>> [round(v, 3) for v in daylight(6504)]
+    [0.313, 0.329]
     """
     t = min(max(kelvin, 1700.0), 25000.0)
     if t <= 7000:
@@ -118,7 +134,11 @@ def _to_ycbcr(matrix: str) -> tuple[tuple[float, ...], ...]:
 
 
 def rgb_to_ycbcr(matrix: str) -> Matrix:
-    """R′G′B′ (0–1) → Y′ (0–1), Cb, Cr (±0.5); ``rgb`` is the identity."""
+    """R′G′B′ (0–1) → Y′ (0–1), Cb, Cr (±0.5); ``rgb`` is the identity.
+
+    >>> rgb_to_ycbcr("bt709")[0].round(4).tolist()
+    [0.2126, 0.7152, 0.0722]
+    """
     return np.eye(3) if matrix == "rgb" else np.array(_to_ycbcr(matrix))
 
 
@@ -126,6 +146,9 @@ def code_scale(bits: int, limited: bool, matrix: str) -> tuple[Matrix, Matrix]:
     """Scale and offset per plane so that ``code = scale·value + offset`` (BT.709-6, item 3.4; H.273, 8.3).
 
     Values: Y′ and R′G′B′ 0–1, Cb and Cr ±0.5. Full-range chroma is centred on 2ⁿ⁻¹.
+
+    >>> code_scale(10, True, "bt709")[1].tolist()
+    [64.0, 512.0, 512.0]
     """
     top = float(2**bits - 1)
     unit = float(2 ** (bits - 8))

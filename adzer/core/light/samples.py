@@ -21,17 +21,29 @@ SITINGS = {
 
 
 def chroma_offset(siting: str, axis: int, sub: int) -> float:
-    """Where chroma sample 0 lies along an axis (0 sideways), in luma samples from the picture's edge."""
+    """Where chroma sample 0 lies along an axis (0 sideways), in luma samples from the picture's edge.
+
+    >>> chroma_offset("left", 0, 2), chroma_offset("left", 1, 2)
+    (0.5, 1.0)
+    """
     return 0.5 + SITINGS[siting][axis] * (sub - 1)
 
 
 def cosited(siting: str, vertical: bool) -> bool:
-    """Is chroma on the first luma sample along this axis?"""
+    """Is chroma on the first luma sample along this axis?
+
+    >>> cosited("left", vertical=False), cosited("left", vertical=True)
+    (True, False)
+    """
     return SITINGS[siting][vertical] == 0.0
 
 
 def turned_siting(siting: str, turn: int) -> str:
-    """The siting in a picture that was turned clockwise by 90, 180 or 270 degrees (its sides being even)."""
+    """The siting in a picture that was turned clockwise by 90, 180 or 270 degrees (its sides being even).
+
+    >>> turned_siting("left", 90)
+    'top'
+    """
     x, y = SITINGS[siting]
     place = {0: (x, y), 90: (1 - y, x), 180: (1 - x, 1 - y), 270: (y, 1 - x)}[turn]
     return next(name for name, at in SITINGS.items() if at == place)

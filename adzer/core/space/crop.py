@@ -93,7 +93,11 @@ def key_at(path: CropPath, t: float) -> CropKey:
 
 def inside(centre: float, part: float, whole: float, keep: tuple[float, float] | None = None) -> float:
     """Where a crop ``part`` long begins on a line of ``whole``: about ``centre`` as nearly as it fits; with what must stay in
-    (its two ends), if that fits into the crop, else with its middle."""
+    (its two ends), if that fits into the crop, else with its middle.
+
+    >>> inside(0.1, 0.5, 1.0)  # half as wide as the whole, it can lie no further left
+    0.0
+    """
     at = centre - part / 2
     if keep is not None:
         low, high = keep[1] - part, keep[0]

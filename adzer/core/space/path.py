@@ -115,7 +115,11 @@ def load_keyed(text: str | bytes, what: str, kind: type[Made], trouble: Callable
 
 
 def eased(s: Array, start: float, end: float) -> Array:
-    """Share of the way at share ``s`` of the time: speed rises smoothly (half a cosine) over ``start``, falls over ``end``."""
+    """Share of the way at share ``s`` of the time: speed rises smoothly (half a cosine) over ``start``, falls over ``end``.
+
+    >>> eased(np.array([0.0, 0.5, 1.0]), 0.4, 0.4).round(6).tolist()
+    [0.0, 0.5, 1.0]
+    """
     total = start + end
     if total > 1:
         start, end = start / total, end / total

@@ -19,7 +19,11 @@ Array = NDArray[np.float64]
 
 
 def rotation(heading: ArrayLike, tilt: ArrayLike, roll: ArrayLike = 0.0) -> Array:
-    """(…, 3, 3) whose columns are the view's right, forward and up; degrees in."""
+    """(…, 3, 3) whose columns are the view's right, forward and up; degrees in.
+
+    >>> (rotation(90.0, 0.0) @ [0.0, 1.0, 0.0]).round(6).tolist()  # looking to the right
+    [1.0, 0.0, 0.0]
+    """
     h, t, r = (np.radians(np.asarray(v, dtype=np.float64)) for v in np.broadcast_arrays(heading, tilt, roll))
     ch, sh, ct, st, cr, sr = np.cos(h), np.sin(h), np.cos(t), np.sin(t), np.cos(r), np.sin(r)
     right = np.stack([ch * cr + sh * st * sr, -sh * cr + ch * st * sr, -ct * sr], axis=-1)
@@ -29,7 +33,11 @@ def rotation(heading: ArrayLike, tilt: ArrayLike, roll: ArrayLike = 0.0) -> Arra
 
 
 def angles(turned: Array) -> tuple[Array, Array, Array]:
-    """(heading, tilt, roll) in degrees of (…, 3, 3); tilt −90 … 90. Straight up or down the heading is kept, roll is 0."""
+    """(heading, tilt, roll) in degrees of (…, 3, 3); tilt −90 … 90. Straight up or down the heading is kept, roll is 0.
+
+    >>> [round(float(v), 6) for v in angles(rotation(20.0, 10.0, 5.0))]
+    [20.0, 10.0, 5.0]
+    """
     forward, right, up = turned[..., 1], turned[..., 0], turned[..., 2]
     tilt = np.degrees(np.arctan2(forward[..., 2], np.hypot(forward[..., 0], forward[..., 1])))
     pole = np.hypot(forward[..., 0], forward[..., 1]) < 1e-9
@@ -48,7 +56,11 @@ def turning(axis: Array) -> Array:
 
 
 def turned_about(turn: Array) -> Array:
-    """The axis (3,), its length the angle in radians, of a rotation (3, 3): the shortest arc; half turns about any axis."""
+    """The axis (3,), its length the angle in radians, of a rotation (3, 3): the shortest arc; half turns about any axis.
+
+    >>> np.degrees(turned_about(rotation(30.0, 0.0))).round(6).tolist()
+    [0.0, 0.0, -30.0]
+    """
     skew = np.array([turn[2, 1] - turn[1, 2], turn[0, 2] - turn[2, 0], turn[1, 0] - turn[0, 1]]) / 2
     sin, cos = float(np.linalg.norm(skew)), float((np.trace(turn) - 1) / 2)
     angle = float(np.arctan2(sin, cos))
@@ -68,19 +80,31 @@ def turned_by(a: Array, b: Array) -> Array:
 
 
 def direction(heading: ArrayLike, tilt: ArrayLike) -> Array:
-    """Unit vectors (…, 3) of headings and tilts in degrees."""
+    """Unit vectors (…, 3) of headings and tilts in degrees.
+
+    >>> direction(0.0, 0.0).round(6).tolist(), direction(0.0, 90.0).round(6).tolist()
+    ([0.0, 1.0, 0.0], [0.0, 0.0, 1.0])
+    """
     return rotation(heading, tilt)[..., 1]
 
 
 def heading_tilt(d: Array) -> tuple[Array, Array]:
-    """Degrees of directions (…, 3) of any length: heading −180 … 180, tilt −90 … 90."""
+    """Degrees of directions (…, 3) of any length: heading −180 … 180, tilt −90 … 90.
+
+    >>> [float(v) for v in heading_tilt(np.array([1.0, 0.0, 0.0]))]
+    [90.0, 0.0]
+    """
     return np.degrees(np.arctan2(d[..., 0], d[..., 1])), np.degrees(
         np.arctan2(d[..., 2], np.hypot(d[..., 0], d[..., 1]))
     )
 
 
 def between(a: Array, b: Array) -> Array:
-    """Degrees between directions of any length, exact for small angles too."""
+    """Degrees between directions of any length, exact for small angles too.
+
+    >>> float(between(direction(0.0, 0.0), direction(35.0, 0.0)).round(6))
+    35.0
+    """
     return np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b), axis=-1), (a * b).sum(axis=-1)))
 
 
@@ -200,6 +224,9 @@ def view_directions(projection: str, fov: float, amount: float, x: Array, y: Arr
     """Directions (…, 3), of any length, in the view's own axes of places on its plane; ``fov`` in degrees across.
 
     Their length is what makes them bend least between places: straight lines' are linear in x and y.
+
+    >>> view_directions("straight", 90.0, 0.0, np.array(1.0), np.array(0.0)).round(4).tolist()  # its right edge
+    [1.0, 1.0, 0.0]
     """
     return PROJECTIONS[projection].forward(np.radians(fov) / 2, amount, x, y)
 

@@ -20,7 +20,11 @@ Pair = tuple[int, int]
 
 
 def smaller(picture: Pair, raster: Pair, place: Pair, width: int, height: int) -> tuple[Pair, Pair, Pair] | None:
-    """A picture, its raster and its place in that at the largest even raster that fits; None if they fit as they are."""
+    """A picture, its raster and its place in that at the largest even raster that fits; None if they fit as they are.
+
+    >>> smaller((1920, 804), (1920, 1080), (0, 138), 960, 540)
+    ((960, 402), (960, 540), (0, 68))
+    """
     k = max(Fraction(raster[0], width), Fraction(raster[1], height), Fraction(1))
     if k == 1:
         return None

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from . import cards, records
 from .errors import AdzerError, Stopped, UnreadableError, as_text
-from .light.chain import ColourChain
 from .light.samples import Samples
 from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
@@ -173,14 +172,11 @@ class RenderPlan:
         return [(a, min(a + self.segment, n)) for a in range(0, n, self.segment)]
 
 
-def pixel_plan(walked: Walk, facts: probe.FileFacts) -> PixelPlan:
-    """Warp and colour of a walk, whatever its findings; see ``Walk.stopped``."""
-    card, shaped = walked.card, walked["shape"].result.adds
-    chain: ColourChain | None = walked["colour"].result.adds
-    target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", card.sited)
-    picture = walked["read"].after
-    source = assumed_samples(facts, walked.route.read).turned(picture.turn)
-    return PixelPlan(source, picture.raster, shaped.warp, chain, target, picture.turn)
+def pixel_plan(walked: Walk) -> PixelPlan:
+    """A walk's draft, frozen, whatever its findings; see ``Walk.stopped``."""
+    d = walked.draft
+    assert d.source is not None and d.warp is not None and d.target is not None
+    return PixelPlan(d.source, d.raster, d.warp, d.chain, d.target, d.turn)
 
 
 def copy_plan(order: Order) -> PixelPlan:
@@ -197,26 +193,24 @@ def copy_plan(order: Order) -> PixelPlan:
     return PixelPlan(source, facts.raster, warp, None, target)
 
 
-def preview_plan(walked: Walk, facts: probe.FileFacts, width: int, height: int) -> PixelPlan:
+def preview_plan(walked: Walk, width: int, height: int) -> PixelPlan:
     """The same plan at a raster that fits (width, height); chroma is kept at every pixel, at least ten bits."""
-    plan = pixel_plan(walked, facts)
+    plan = pixel_plan(walked)
     form = PixelFormat(max(10, plan.target.format.bits), "4:4:4")
     return replace(plan, warp=plan.warp.at_size(width, height), target=replace(plan.target, format=form))
 
 
-def recorded_plan(facts: probe.FileFacts, walked: Walk, width: int, height: int, desqueezed: bool = True) -> PixelPlan:
+def recorded_plan(walked: Walk, width: int, height: int, desqueezed: bool = True) -> PixelPlan:
     """The picture as it is recorded: no colour. Framed as delivered (for the wipe), or whole."""
-    picture = walked["read"].after
-    source = assumed_samples(facts, walked.route.read).turned(picture.turn)
-    matrix = source.matrix if source.matrix != "rgb" else "bt709"
+    d = walked.draft
+    assert d.source is not None
+    matrix = d.source.matrix if d.source.matrix != "rgb" else "bt709"
     target = Samples(PixelFormat(10, "4:4:4"), matrix, True)
-    shaped = walked["shape"].result.adds
-    if desqueezed and shaped is not None:
-        warp = shaped.warp
-    else:
-        whole = (max(2, picture.raster[0] // 2 * 2), max(2, picture.raster[1] // 2 * 2))
+    warp = d.warp if desqueezed else None
+    if warp is None:
+        whole = (max(2, d.raster[0] // 2 * 2), max(2, d.raster[1] // 2 * 2))
         warp = AxisWarp(whole, (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0)), whole)
-    return PixelPlan(source, picture.raster, warp.at_size(width, height), None, target, picture.turn)
+    return PixelPlan(d.source, d.raster, warp.at_size(width, height), None, target, d.turn)
 
 
 def compile_order(order: Order) -> RenderPlan:
@@ -241,7 +235,7 @@ def compile_order(order: Order) -> RenderPlan:
             walked = walk(order.route, order.facts, order.seen, order.card, order.job_rate)
             if walked.stopped:
                 raise Stopped(walked.stopped.text)
-            pixels = pixel_plan(walked, order.facts)
+            pixels = pixel_plan(walked)
         tags = VideoTags(card.curve, card.primaries, card.matrix, card.range, card.sited)
         aspect = Fraction(1)
     when = timing(order.facts, order.route, order.start, order.stop, probe.scan(path, order.facts.fingerprint))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import msgspec
@@ -22,6 +22,7 @@ from .join import step as join
 from .join.settings import JoinSettings
 from .media.probe import FileFacts
 from .picture import Picture
+from .plan import Draft
 from .read import step as read
 from .read.seen import Seen
 from .read.settings import ReadSettings
@@ -103,11 +104,12 @@ class Stop:
 
 @dataclass(frozen=True)
 class Walk:
-    """A route walked over a recording for one delivery card."""
+    """A route walked over a recording for one delivery card, and the draft of the render that came of it."""
 
     stops: tuple[Stop, ...]
     card: DeliveryCard
     route: Route
+    draft: Draft = Draft()
 
     def __getitem__(self, stage: str) -> Stop:
         return self.stops[STAGES.index(stage)]
@@ -144,17 +146,17 @@ def walk(
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
     context = Context(facts, seen, card, job_rate, problem, usual, given)
-    picture = read.tagged(facts)
+    picture, draft = read.tagged(facts), read.drafted(facts, route.read)
     stops = []
     with cards.settled():
         for stage in STAGES:
             try:
-                result = STEPS[stage](picture, getattr(route, stage), context)
+                result = STEPS[stage](picture, getattr(route, stage), replace(context, draft=draft))
             except UnreadableError as error:
                 result = StepResult(picture, "?", (Finding(Level.STOP, f"{stage}-card", str(error), stage),))
             stops.append(Stop(stage, picture, result))
-            picture = result.picture
-    return Walk(tuple(stops), card, route)
+            picture, draft = result.picture, result.draft or draft
+    return Walk(tuple(stops), card, route, draft)
 
 
 def _first_card(route: Route) -> DeliveryCard:

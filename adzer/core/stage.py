@@ -14,6 +14,7 @@ from .errors import UnreadableError
 from .finding import Finding
 from .media.probe import FileFacts
 from .picture import Picture
+from .plan import Draft
 
 STAGES = ("read", "join", "develop", "steady", "shape", "colour", "deliver")
 
@@ -53,15 +54,18 @@ class Context:
     problem: Finding | None = None
     usual: str | None = None  # the kind of curve that most shots of the same camera have
     given: str | None = None  # the curve that was declared for others of the same camera
+    draft: Draft = Draft()  # what the stages before have given to the render
 
 
 @dataclass(frozen=True)
 class StepResult:
-    """``says``: one line on what the stage does; ``adds``: what it gives to the RenderPlan, typed by the stage."""
+    """``says``: one line on what the stage does; ``draft``: of the render, None: as it came; ``adds``: how the stage came to
+    it, for those who show it."""
 
     picture: Picture
     says: str
     findings: tuple[Finding, ...] = ()
     idle: bool = False
+    draft: Draft | None = None
     adds: Any = None
     evidence: dict[str, str] = field(default_factory=dict)

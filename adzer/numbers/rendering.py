@@ -168,7 +168,7 @@ def kernels_against_filters(clip: Path, folder: Path) -> dict[str, Any]:
         Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5", shape="239/100", position=(0.4984, 0.5))
     )
     card = delivery("native-wide")
-    plan = pixel_plan(walk(route, facts, seen, card), facts)
+    plan = pixel_plan(walk(route, facts, seen, card))
     assert plan.chain is not None
     table = cube(folder / "same.cube", plan.chain)
     with av.open(str(clip)) as container:

@@ -57,7 +57,7 @@ def test_a_preview_is_the_delivered_picture_made_smaller(scope, pictures, scope_
     facts, seen = scope
     reply = pictures.make(ask(scope))
     walked = walk(SCOPE, facts, seen, delivery("native-wide"))
-    full = pixel_plan(walked, facts)
+    full = pixel_plan(walked)
     with Reader(scope_clip) as reader:
         frame = reader.frame(10)
         codes = reference.delivered_444(full, tuple(frame.cropped(i) for i in range(3)))
@@ -74,13 +74,13 @@ def test_a_preview_is_the_delivered_picture_made_smaller(scope, pictures, scope_
 def test_the_preview_plan_only_changes_the_raster(scope):
     facts, seen = scope
     walked = walk(SCOPE, facts, seen, delivery("web-wide"))
-    full, small = pixel_plan(walked, facts), preview_plan(walked, facts, 320, 180)
+    full, small = pixel_plan(walked), preview_plan(walked, 320, 180)
     assert small.chain is full.chain and small.source == full.source
     assert small.warp.raster[0] <= 320 and small.warp.raster[1] <= 180
     for i in (0, 1):
         assert small.warp.scale[i] * small.warp.picture[i] == full.warp.scale[i] * full.warp.picture[i]
     assert small.warp.offset == full.warp.offset
-    assert preview_plan(walked, facts, 9000, 9000).warp == full.warp
+    assert preview_plan(walked, 9000, 9000).warp == full.warp
 
 
 def test_before_after_and_whole(scope, pictures):

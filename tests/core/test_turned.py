@@ -66,7 +66,7 @@ def shot(path, turn, codec="libx264", form="yuv420p", matrix=None, siting=None):
 def delivered(path, route=PLAIN, card="archive", **more):
     facts, seen = read_file(path)
     walked = walk(route, facts, seen, None)
-    plan = pixel_plan(walk(route, facts, seen), facts)
+    plan = pixel_plan(walk(route, facts, seen))
     out = [np.zeros(plan.target.format.plane_size(plan.warp.raster, i)[::-1], plan.target.format.dtype) for i in range(3)]
     with Reader(path) as reader, Processor(plan, 2) as processor:
         processor.run(reader.frame(0).planes, tuple(out))

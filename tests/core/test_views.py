@@ -434,7 +434,7 @@ def test_marks_that_cannot_be_are_refused(tmp_path):
     cameras.shoot(replace(cameras.load("scope-lens"), raster=(720, 540), sound=False), 1, clip, samples=1)
     facts, _ = read_file(clip)
     for mark, word in (
-        (None, "Nothing is marked"),
+        (None, "Nothing is outlined"),
         (measure.Ellipse(100, 100, 40, 0), "a line or a dot"),
         (measure.Ellipse(100, 100, 90, 5), "so thin"),
         (measure.Ellipse(900, 100, 30, 30), "outside the picture"),

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from ..finding import Finding, Fix, Level
+from ..light.samples import Samples
+from ..media.formats import PixelFormat
 from ..picture import Picture
 from ..stage import Context, StepResult
 from .settings import DeliverSettings
@@ -71,7 +73,8 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
         bits=card.bits, chroma=card.chroma, siting=card.sited, matrix=card.matrix,
         range=card.range,
     )  # fmt: skip
-    return StepResult(after, card.title, tuple(findings))
+    target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", card.sited)
+    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target))
 
 
 def _beyond_detail(picture: Picture) -> Finding | None:

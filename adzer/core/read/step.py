@@ -12,6 +12,7 @@ from ..media import timecode
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..media.probe import FileFacts
 from ..picture import Picture
+from ..plan import Draft
 from ..stage import Context, StepResult
 from . import advise, check
 from .advise import rate_text
@@ -51,6 +52,12 @@ def assumed_samples(facts: FileFacts, settings: ReadSettings | None = None) -> S
     range_, _ = _range(facts, settings, None)
     siting, _ = _siting(facts, settings, matrix)
     return Samples(PixelFormat(facts.bits, facts.chroma, facts.rgb), matrix, range_ == "limited", siting)
+
+
+def drafted(facts: FileFacts, settings: ReadSettings) -> Draft:
+    """How the recording is to be read and turned, whatever else is still unknown of it: it can always be shown."""
+    turn = turn_of(facts, settings)
+    return Draft(source=assumed_samples(facts, settings).turned(turn), raster=upright(facts.raster, turn), turn=turn)
 
 
 def turn_of(facts: FileFacts, settings: ReadSettings) -> int:

@@ -162,13 +162,13 @@ class Pictures:
         # What only a delivery cannot hold, a whole sphere say, can still be looked at.
         if walked.stopped is None or (ask.whole and walked.stopped.stage == "deliver"):
             token = ("after", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
-            image, codes, plan = self._run(token, lambda: preview_plan(walked, ask.facts, *ask.size), frame, moment)
+            image, codes, plan = self._run(token, lambda: preview_plan(walked, *ask.size), frame, moment)
             after = image
             if ask.scopes:
                 scopes = self._scopes(codes, plan)
         if ask.before or after is None:
             token = ("before", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
-            before, _, _ = self._run(token, lambda: recorded_plan(ask.facts, walked, *ask.size), frame, moment)
+            before, _, _ = self._run(token, lambda: recorded_plan(walked, *ask.size), frame, moment)
         marks = level_marks(frame, assumed_samples(ask.facts, route.read)) if ask.marks else None
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 

@@ -232,7 +232,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     parts.append(shape_text(shape) if shape else "whole frame")
     sx, sy = (float(v) for v in made.scale)
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1), detail=(sx * sy) ** 0.5)
-    return StepResult(after, " → ".join(parts), tuple(findings), adds=made, idle=squeeze == 1 and shape is None)
+    draft, idle = context.draft.with_(warp=made.warp), squeeze == 1 and shape is None
+    return StepResult(after, " → ".join(parts), tuple(findings), draft=draft, adds=made, idle=idle)
 
 
 def _not_reached(picture: Picture, settings: ShapeSettings, card: DeliveryCard, made: Shaped) -> Finding | None:
@@ -331,4 +332,4 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
         raster=made.fitted.raster, pixel_aspect=Fraction(1), projection="flat", eyes="one", coverage=None, packing=None, first=None,
         detail=kept.middle,
     )  # fmt: skip
-    return StepResult(after, says, tuple(findings), adds=made)
+    return StepResult(after, says, tuple(findings), draft=context.draft.with_(warp=made.warp), adds=made)

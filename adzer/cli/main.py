@@ -84,11 +84,8 @@ def open_(
     job: Annotated[Path | None, typer.Argument(help="The job; the start page if left out.")] = None,
     rate: Annotated[str, typer.Option(help="A new job's frame rate, frames a second, 1 to 1000, e.g. 25 or 24000/1001.")] = "25"
 ) -> None:
-    from ..core.job import Job
-
-    if job is not None and not job.exists() and job.suffix == ".adzer":
-        Job.create(job, job.stem, _ratio(rate, "rate")).close()
-        terminal.mention(f"{job} is new.")
+    if job is not None:
+        terminal.made_if_absent(job, _ratio(rate, "rate"))
     _desk(job)
 
 

@@ -11,7 +11,19 @@ import typer
 from ..core import records
 from ..core.errors import AdzerError
 from . import options
-from .terminal import JobFile, Json, OnlyShots, Recordings, app, moving, print_json, progress, say, shot_named
+from .terminal import (
+    JobFile,
+    Json,
+    OnlyShots,
+    Recordings,
+    app,
+    made_if_absent,
+    moving,
+    print_json,
+    progress,
+    say,
+    shot_named,
+)
 
 
 @app.command(
@@ -38,9 +50,7 @@ def offload(
     from ..core.job import Job
 
     cameras = _each(camera, cards)
-    if job.endswith(".adzer") and not Path(job).exists():
-        Job.create(Path(job), Path(job).stem).close()
-        say(f"{job} is new.")
+    made_if_absent(Path(job))
     held = Job.open(job) if job.endswith(".adzer") else None
     outcomes = []
     try:
@@ -91,9 +101,7 @@ def add(
     from ..core.job import Job
 
     cameras, said = _each(camera, files), list[str]()
-    if not job.exists() and job.suffix == ".adzer":
-        Job.create(job, job.stem).close()
-        say(f"{job} is new.")
+    made_if_absent(job)
     with Job.open(job) as held:
         shots = add_files(held, files, said.append, cameras)
     for text in said:

@@ -6,6 +6,7 @@ import json
 import sys
 from collections.abc import Callable
 from contextlib import contextmanager
+from fractions import Fraction
 from pathlib import Path
 from typing import Annotated, Any, TypeVar
 
@@ -99,6 +100,21 @@ def moving(words: str) -> Any:
     with Progress(*columns, console=Console(stderr=True), transient=True) as bar:
         task = bar.add_task(words, total=None)
         yield lambda m: bar.update(task, description=f"{words}: {m.doing}", completed=m.done, total=m.total)
+
+
+def made_if_absent(path: Path, rate: Fraction = Fraction(25)) -> None:
+    """Makes the job if nothing is there; another process may do so at the same moment."""
+    from ..core.job import Job
+
+    if path.exists() or path.suffix != ".adzer":
+        return
+    try:
+        Job.create(path, path.stem, rate).close()
+    except AdzerError:
+        if not path.exists():
+            raise
+        return
+    mention(f"{path} is new.")
 
 
 def shot_named(job: Any, name: str) -> Any:

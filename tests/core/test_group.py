@@ -445,6 +445,13 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
         assert [k.t for k in first.route.shape.moves.keys] == pytest.approx([0.4, 0.8]) and first.route.shape.marks[0].frame == 20
         with Reader(first.facts.source) as reader:
             assert frame_number(reader.frame(first.start).cropped(0).astype(float), 2, 255) == 15
+        moved = trimmed.with_name("moved.bak")  # whatever its ending is now
+        trimmed.rename(moved)
+        again, said = proxies.offered([moved.parent])
+        (m,) = proxies.match(job.shots(), again)  # two takes are one recording
+        assert not said and m.why == "it is the very same file" and len(proxies.apply(job, job.shots(), [m], again)) == 2
+        assert job.undo()
+        moved.rename(trimmed)
         early = job.decide(job.shots()[0], first.route, "x")
         assert proxies.shifted(early.route, 15, early.facts) is None  # a keyframe would lie before it
         assert job.undo() and job.undo() and {s.start for s in job.shots()} == {15, 30}

@@ -142,7 +142,12 @@ def test_floating_point_light_above_white_comes_through(tmp_path):
         walked = walk(route, shot.facts, job.seen(shot.id))
         assert walked["read"].after.curve == "float-log" and walked["read"].after.range == "full" and not walked.stopped
         odd = walk(route.with_("read", curve="bt709"), shot.facts, job.seen(shot.id))
-        assert odd.stopped.code == "float-is-light" and odd.stopped.fix.value is None
+        assert odd.stopped.code == "float-is-light"
+        for said in ({"curve": "bt709"}, {"applied": "display"}, {"applied": "display", "curve": "fen-log"}):
+            stopped = walk(route.with_("read", **said), shot.facts, job.seen(shot.id))
+            mended = stopped.route.mended(stopped.stopped.fix)
+            assert walk(mended, shot.facts, job.seen(shot.id)).stopped is None, said  # the mend mends
+        assert walk(route.with_("read", applied="nothing"), shot.facts, job.seen(shot.id)).stopped is None
         order = freeze("f", shot.facts, route, "archive", tmp_path / "m.mkv")
     render(order)
     with av.open(str(tmp_path / "m.mkv")) as made:

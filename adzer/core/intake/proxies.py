@@ -20,7 +20,7 @@ from ..read.step import assumed_samples
 from ..route import Route, Walk
 from .group import gather
 from .relink import Match, relink
-from .take import take
+from .take import films, take
 
 SCALES = {"half": Fraction(1, 2), "quarter": Fraction(1, 4), "full": Fraction(1)}
 
@@ -71,35 +71,32 @@ def shown_with(shot: Shot, walked: Walk, route: Route, on_proxies: bool) -> tupl
 def offered(paths: Iterable[str | Path]) -> tuple[list[FileFacts], list[str]]:
     """What lies in folders and files, probed; and a sentence for each that cannot be read."""
     paths = list(paths)
-    found, said = [], list[str]()
-    for path in gather(paths).films:
-        try:
-            found.append(probe.probe(path))
-        except UnreadableError as error:
-            said.append(str(error))
+    said = list[str]()
+    found = films(gather(paths), said.append)
     rolls = [row["facts"] for row in take(paths, say=lambda _: None) if row["facts"].files or row["facts"].beside]
     return found + rolls, said
 
 
 def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     """For each shot the offered file that is the same recording: its master, its proxy, or itself in a new place."""
-    shots = list(shots)
+    every = _takes(shots)
+    shots = [takes[0] for takes in every.values()]  # takes of one recording are matched as one
     by_print = {f.fingerprint: f for f in found}
     linked = [
         Match(s.facts.path, path, "linked", "it is linked already")
         for s in shots
-        if (path := next((f.path for f in found if f.path in {s.facts.path, *(p.path for p in s.parts)}), None))
+        if (path := next((f.path for f in found if f.path in {s.facts.path, *(p.path for t in every[s.facts.path] for p in t.parts)}), None))
     ]
     same = [
         Match(s.facts.path, by_print[s.facts.fingerprint].path, "matched", "it is the very same file")
         for s in shots if s.facts.fingerprint in by_print and by_print[s.facts.fingerprint].path != s.facts.path
     ]  # fmt: skip
     moved = {m.wanted for m in same}
-    known = {s.facts.path for s in shots} | {p.path for s in shots for p in s.parts}
+    known = set(every) | {p.path for takes in every.values() for t in takes for p in t.parts}
     rest = [f for f in found if f.path not in known and f.fingerprint not in {s.facts.fingerprint for s in shots}]
-    others = relink({s.facts.path: s.facts for s in shots if s.facts.path not in moved}.values(), rest)
-    by_path, of = {f.path: f for f in found}, _takes(shots)
-    proved = [_proved(of[m.wanted], by_path[m.found], m) if m.state == "matched" and m.found else m for m in others]
+    others = relink([s.facts for s in shots if s.facts.path not in moved], rest)
+    by_path = {f.path: f for f in found}
+    proved = [_proved(every[m.wanted], by_path[m.found], m) if m.state == "matched" and m.found else m for m in others]
     done = {m.wanted for m in linked}
     return same + [m for m in proved if m.state == "matched" or m.wanted not in done] + [
         m for m in linked if m.wanted not in moved | {p.wanted for p in proved if p.state == "matched"}

@@ -76,10 +76,17 @@ def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = 
             rows.append(_sequence_row(sequence, rate))
         except UnreadableError as error:
             say(str(error))
-    films = []
+    rows += [r for g in grouping.group(films(found, say), map(str, found.sounds)) if (r := _row(g, say)) is not None]
+    return rows
+
+
+def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
+    """The recordings among what lies there, probed. ``say`` gets a sentence for each that should be one and cannot be read, and
+    one for all that is none."""
+    made = []
     for path in found.films:
         try:
-            films.append(probe.probe(path))
+            made.append(probe.probe(path))
         except UnreadableError as error:
             say(str(error))
     left = []
@@ -89,14 +96,13 @@ def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = 
         except UnreadableError:
             facts = None
         if facts is not None and facts.frames > 1:
-            films.append(facts)
+            made.append(facts)
         else:
             left.append(path.name)
     if left:
         some = ", ".join(left[:3]) + (f" and {len(left) - 3} more" if len(left) > 3 else "")
         say(f"No footage, and left where it is: {some}.")
-    rows += [r for g in grouping.group(films, map(str, found.sounds)) if (r := _row(g, say)) is not None]
-    return rows
+    return made
 
 
 def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, Any]:

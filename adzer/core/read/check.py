@@ -116,7 +116,7 @@ def _curve(
         if curve != "float-log":
             say(Level.STOP, "float-is-light",
                 f"Its samples are floating-point numbers, which are light; {colour_cards.title(curve)} is declared. Take them as light, or "
-                "write the frames as whole numbers.", Fix("Take them as light", "read", "curve", None))  # fmt: skip
+                "write the frames as whole numbers.", Fix("Take them as light", "read", "curve", {"curve": None, "applied": None}))  # fmt: skip
         return
     if not (settings.curve or facts.curve or facts.mosaic or settings.applied):
         say(Level.NOTE, "taken-as-display", "Nothing says what it is. In 8 bits and without a sign of log it is taken as BT.709, and its "

@@ -207,7 +207,7 @@ def _curve(facts: FileFacts, settings: ReadSettings, look: advise.Look | None) -
     saw = f"; {look.saw}" if look else ""
     if facts.mosaic:
         return "linear", "sensor values are linear"
-    if facts.floating and settings.applied is None and settings.curve in (None, "linear", "float-log"):
+    if facts.floating and settings.applied != "display" and settings.curve in (None, "linear", "float-log"):
         return "float-log", "floating-point samples are light; held as a 16-bit logarithm, so that nothing above white is lost"
     if settings.applied == "display":
         return "bt709", "declared: a transform has been applied already" + saw

@@ -31,6 +31,10 @@ _COLUMNS = (
 WORDS = ("name", "camera", "scene", "notes", "verdict")  # what people may write about a shot
 
 
+class _NothingNew(Exception):
+    """All that was to be added is there; the edit is rolled back."""
+
+
 class Part(msgspec.Struct, frozen=True):
     """A further file of a shot: ``second`` (rear lens or right eye), ``proxy``, ``intermediate``, ``sound`` (no facts).
 
@@ -206,10 +210,22 @@ class Job(Ledger):
             "parts": parts, "doubts": doubts, "seen": seen,
         }])[0]  # fmt: skip
 
-    def add_shots(self, rows: list[dict[str, Any]]) -> list[Shot]:
+    def add_new(self, rows: list[dict[str, Any]]) -> list[Shot]:
+        """The same for those recordings that the job does not have yet, whichever process added them."""
+        try:
+            return self.add_shots(rows, new=True)
+        except _NothingNew:
+            return []
+
+    def add_shots(self, rows: list[dict[str, Any]], new: bool = False) -> list[Shot]:
         """Takes several in as one edit; each row has what ``add_shot`` takes."""
         words = f"add {rows[0]['name']}" if len(rows) == 1 else f"add {len(rows)} shots"
         with self.edit(words) as edit:
+            if new:  # asked here, where nobody else can add
+                held = {r[0] for r in self._db.execute("SELECT json_extract(facts, '$.fingerprint') FROM shots")}
+                rows = [r for r in rows if r["facts"].fingerprint not in held]
+                if not rows:
+                    raise _NothingNew
             key, top = self._next_key(), self._db.execute("SELECT COALESCE(MAX(position), 0) FROM shots").fetchone()[0]
             for n, row in enumerate(rows):
                 facts: FileFacts = row["facts"]

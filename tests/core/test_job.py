@@ -12,6 +12,7 @@ import time
 from fractions import Fraction
 from pathlib import Path
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -115,6 +116,17 @@ def test_a_kill_loses_no_committed_edit(job):
     with Job.open(job.path) as again:
         words = again.undo()
         assert words is not None and int(words) >= max(told)
+
+
+def test_two_processes_take_the_same_recording_once(job):
+    """Both looked before either added: the second adds nothing, and leaves no edit that would undo nothing."""
+    (shot,) = job.shots()
+    with Job.open(job.path) as other:
+        new = dict(facts=msgspec.structs.replace(shot.facts, fingerprint="another"), name="another")
+        assert [s.name for s in other.add_new([new])] == ["another"]
+    before = job.edited
+    assert job.add_new([new]) == [] and job.edited == before and len(job.shots()) == 2
+    assert job.undo() == "add another" and len(job.shots()) == 1
 
 
 _MAKER = """

@@ -190,7 +190,7 @@ def add_files(
         return []
     for row in rows:
         row["camera"] = camera if isinstance(camera, str) else _camera_of(row["facts"].path, paths, camera)
-    added = job.add_shots(rows)
+    added = job.add_new(rows)
     for shot in added:
         seen = look_at(shot.facts, shot.route)
         if seen:

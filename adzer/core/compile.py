@@ -18,11 +18,10 @@ from .media import probe, timecode
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
 from .media.rolls import Source
+from .plan import Plan, on_axes
 from .read.seen import Seen
 from .read.step import assumed_samples, turn_of
 from .route import Route, Walk, walk
-from .run.pixels import PixelPlan
-from .space.warps import AxisWarp
 
 SEGMENT_SECONDS = 4.0
 
@@ -155,11 +154,11 @@ def _end(facts: probe.FileFacts, index: probe.FrameIndex, stop: int) -> Fraction
 
 @dataclass(frozen=True)
 class RenderPlan:
-    """What is done, in numbers: see ``PixelPlan`` for the pixels, ``VideoSpec`` for the encoder, ``Timing`` for when. ``turn``:
+    """What is done, in numbers: see ``Plan`` for the pixels, ``VideoSpec`` for the encoder, ``Timing`` for when. ``turn``:
     degrees clockwise that players are asked to turn a copy by, which lies as its recording does."""
 
     source: Source
-    pixels: PixelPlan
+    pixels: Plan
     spec: VideoSpec
     timing: Timing
     segment: int
@@ -172,45 +171,43 @@ class RenderPlan:
         return [(a, min(a + self.segment, n)) for a in range(0, n, self.segment)]
 
 
-def pixel_plan(walked: Walk) -> PixelPlan:
+def pixel_plan(walked: Walk) -> Plan:
     """A walk's draft, frozen, whatever its findings; see ``Walk.stopped``."""
-    d = walked.draft
-    assert d.source is not None and d.warp is not None and d.target is not None
-    return PixelPlan(d.source, d.raster, d.warp, d.chain, d.target, d.turn)
+    return walked.draft.frozen
 
 
-def copy_plan(order: Order) -> PixelPlan:
+def copy_plan(order: Order) -> Plan:
     """The whole picture at a scale, its codes carried over: same matrix (where the encoder can say it), range and curve."""
     facts, card = order.facts, order.card
     assert order.copy_scale is not None
     source = assumed_samples(facts, order.route.read)
     size = tuple(max(16, round(v * order.copy_scale / 2) * 2) for v in facts.raster)
     scale = tuple(Fraction(facts.raster[i], size[i]) for i in (0, 1))
-    warp = AxisWarp((size[0], size[1]), (scale[0], scale[1]), (Fraction(0), Fraction(0)), (size[0], size[1]))
+    panel = on_axes((size[0], size[1]), (scale[0], scale[1]), (Fraction(0), Fraction(0)), facts.raster)
     sayable = ("bt709", "bt2020") if card.encoder == "st2019" else ("bt709", "bt2020", "bt601")
     matrix = source.matrix if source.matrix in sayable else "bt709"
     target = Samples(PixelFormat(card.bits, card.chroma), matrix, source.limited or facts.rgb, card.sited)
-    return PixelPlan(source, facts.raster, warp, None, target)
+    return Plan.single(source, facts.raster, panel, None, target)
 
 
-def preview_plan(walked: Walk, width: int, height: int) -> PixelPlan:
+def preview_plan(walked: Walk, width: int, height: int) -> Plan:
     """The same plan at a raster that fits (width, height); chroma is kept at every pixel, at least ten bits."""
-    plan = pixel_plan(walked)
+    plan = pixel_plan(walked).at_size(width, height)
     form = PixelFormat(max(10, plan.target.format.bits), "4:4:4")
-    return replace(plan, warp=plan.warp.at_size(width, height), target=replace(plan.target, format=form))
+    return replace(plan, target=replace(plan.target, format=form))
 
 
-def recorded_plan(walked: Walk, width: int, height: int, desqueezed: bool = True) -> PixelPlan:
-    """The picture as it is recorded: no colour. Framed as delivered (for the wipe), or whole."""
+def recorded_plan(walked: Walk, width: int, height: int) -> Plan:
+    """The picture as it is recorded: no colour. Framed as delivered, for the wipe; whole where it is not delivered."""
     d = walked.draft
-    assert d.source is not None
-    matrix = d.source.matrix if d.source.matrix != "rgb" else "bt709"
+    first = d.inputs[0]
+    matrix = first.samples.matrix if first.samples.matrix != "rgb" else "bt709"
     target = Samples(PixelFormat(10, "4:4:4"), matrix, True)
-    warp = d.warp if desqueezed else None
-    if warp is None:
-        whole = (max(2, d.raster[0] // 2 * 2), max(2, d.raster[1] // 2 * 2))
-        warp = AxisWarp(whole, (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0)), whole)
-    return PixelPlan(d.source, d.raster, warp.at_size(width, height), None, target, d.turn)
+    if not d.panels:
+        whole = (max(2, first.raster[0] // 2 * 2), max(2, first.raster[1] // 2 * 2))
+        panel = on_axes(whole, (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0)), first.raster)
+        d = d.with_(raster=whole, panels=(panel,))
+    return d.with_(chain=None, target=target).frozen.at_size(width, height)
 
 
 def compile_order(order: Order) -> RenderPlan:
@@ -241,7 +238,7 @@ def compile_order(order: Order) -> RenderPlan:
     when = timing(order.facts, order.route, order.start, order.stop, probe.scan(path, order.facts.fingerprint))
     gop = max(1, round(card.gop_seconds * when.rate))
     spec = VideoSpec(
-        encoder=card.encoder, raster=pixels.warp.raster, bits=card.bits, chroma=card.chroma, rate=when.rate,
+        encoder=card.encoder, raster=pixels.raster, bits=card.bits, chroma=card.chroma, rate=when.rate,
         time_base=when.time_base, gop=gop, options=dict(card.options),
         tags=tags, pixel_aspect=aspect,
     )  # fmt: skip

@@ -1,32 +1,234 @@
-"""What the stages give to the render: a draft that travels beside the Picture, and that ``compile`` freezes."""
+"""What the stages give to the render: a draft that travels beside the Picture, and that ``compile`` freezes.
+
+*Inputs* are recorded streams. A delivered raster holds *panels*: pictures, one, or one an eye, each with a *look*: which direction
+each of its pixels shows. Behind it stand *patches*: what an input's lens recorded of these directions, and how far it counts.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+from fractions import Fraction
+from typing import Any, Protocol
+
+import numpy as np
 
 from .light.chain import ColourChain
+from .light.curves import Curve
 from .light.samples import Samples
-from .space.warps import AxisWarp, MapWarp
+from .media.formats import Plane
+from .media.rolls import Source
+from .space.looks import AxisLook, Look, Turning
+from .space.sphere import Array, Flat, Recording
+
+Pair = tuple[int, int]
+Planes = tuple[Plane, ...]
+
+
+class Prepare(Protocol):
+    """Works on recorded frames before the warp.
+
+    reach    frames before and after that it wants to see
+    samples  what it gives: sensor values or noisy ones become 16-bit codes in a working curve, so that the loops stay whole
+             numbers and nothing above white is lost
+    """
+
+    reach: tuple[int, int]
+    samples: Samples
+
+    def run(self, window: list[Planes], middle: int) -> Planes:
+        """The planes of ``window[middle]``; at the ends of a recording there are fewer neighbours."""
+        ...
+
+
+@dataclass(frozen=True)
+class Input:
+    """A recorded stream.
+
+    samples  how its codes are to be read, and ``raster``: of its pictures, both as they stand upright once they were turned
+             clockwise by ``turn`` degrees
+    source   None: the recording itself
+    offset, drift   at moment t of the shot its own clock says ``offset`` + ``drift``·t, both in seconds from a first frame
+    """
+
+    samples: Samples
+    raster: Pair
+    turn: int = 0
+    source: Source | None = None
+    offset: float = 0.0
+    drift: float = 1.0
+    prepares: tuple[Prepare, ...] = ()
+
+    def moment(self, time: Array) -> Array:
+        return self.offset + self.drift * time
+
+    @property
+    def given(self) -> Samples:
+        """Of the planes that the warp sees."""
+        return self.prepares[-1].samples if self.prepares else self.samples
+
+
+class Share(Protocol):
+    """How far a patch counts, by direction: 0 … 1, of all patches of a panel together 1. ``width``: of its narrowest way from 0
+    to 1, in radians, or in recorded pixels of a flat picture. ``still``: does it stay as it is?"""
+
+    width: float
+    still: bool
+
+    def at(self, d: Array, time: float) -> Array:
+        """(…) of directions (…, 3) of the panel's look."""
+        ...
+
+
+@dataclass(frozen=True)
+class Patch:
+    """One place of a recording behind a panel's pixels.
+
+    lens     direction → place in ``region`` (x, y, width, height of the input's picture), how finely, and where it ends
+    turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last
+    share    None: it is all that there is
+    light    3×3 on its light before it is mixed with others'; None: as it is
+    """
+
+    lens: Recording
+    region: tuple[int, int, int, int]
+    input: int = 0
+    turning: Turning | None = None
+    readout: float = 0.0
+    share: Share | None = None
+    light: tuple[tuple[float, float, float], ...] | None = None
+
+    @property
+    def still(self) -> bool:
+        return (self.turning is None or self.turning.still) and (self.share is None or self.share.still)
+
+    @property
+    def plain(self) -> bool:
+        return self.share is None and self.light is None
+
+    def held(self, d: Array, time: float) -> Array:
+        """Directions (…, 3) of a look as the lens's own, float64 and exact."""
+        if self.turning is None:
+            return d
+        flat = isinstance(self.lens, Flat)
+        made = self.turning.turned(d, np.asarray(time), flat)
+        if self.readout and not self.turning.still:
+            for _ in range(3):  # when a row was read out follows from which row it is
+                rows = self.lens.place(made)[..., 1] / self.region[3]
+                made = self.turning.turned(d, time + self.readout * (np.clip(rows, 0.0, 1.0) - 0.5), flat)
+        return made
+
+
+@dataclass(frozen=True)
+class Panel:
+    """One picture in the delivered raster, at ``place``."""
+
+    look: Look
+    patches: tuple[Patch, ...]
+    place: Pair = (0, 0)
+
+    @property
+    def size(self) -> Pair:
+        return self.look.size
+
+    @property
+    def lens(self) -> Recording:
+        """Of its first patch, which is all that there is of a recording in one piece."""
+        return self.patches[0].lens
+
+    @property
+    def region(self) -> tuple[int, int, int, int]:
+        return self.patches[0].region
+
+    @property
+    def on_axes(self) -> bool:
+        """Do its axes stay axes, of one recording as it is?"""
+        return isinstance(self.look, AxisLook) and len(self.patches) == 1 and self.patches[0].plain and not self.patches[0].turning
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        """Directions (…, 3) in its first patch's own terms of delivered pixel positions (0 is the picture's edge)."""
+        return self.patches[0].held(self.look.directions(x, y, time), time)
+
+    def recorded(self, x: Array, y: Array, time: float) -> Array:
+        """Recorded luma places (…, 2) in its first patch's input of delivered pixel positions."""
+        return self.lens.place(self.directions(x, y, time)) + np.array(self.region[:2], dtype=np.float64)
+
+
+def on_axes(
+    size: Pair, scale: tuple[Fraction, Fraction], offset: tuple[Fraction, Fraction], recorded: Pair, place: Pair = (0, 0)
+) -> Panel:
+    """A panel of the whole recorded picture whose axes stay axes."""
+    return Panel(AxisLook(size, scale, offset), (Patch(Flat(recorded), (0, 0, *recorded)),), place)
 
 
 @dataclass(frozen=True)
 class Draft:
-    """Filled from Read to Deliver; what is None was not said yet.
+    """Filled from Read to Deliver; what is None or empty was not said yet.
 
-    source   how the recorded codes are to be read, and ``raster``: of the recorded picture, both as it stands upright
-    turn     degrees clockwise by which it is turned for that
-    warp     where the recording holds each delivered pixel
+    inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
+    curve    the recorded one, in whose light patches are mixed; None: as they were recorded
     chain    from the recorded to the delivered signal; None: the pixels are left as they are
     target   how the delivered codes are to be written
     """
 
-    source: Samples | None = None
-    raster: tuple[int, int] = (0, 0)
-    turn: int = 0
-    warp: AxisWarp | MapWarp | None = None
+    inputs: tuple[Input, ...] = ()
+    raster: Pair = (0, 0)
+    panels: tuple[Panel, ...] = ()
+    curve: Curve | None = None
     chain: ColourChain | None = None
     target: Samples | None = None
 
     def with_(self, **changes: Any) -> Draft:
         return replace(self, **changes)
+
+    @property
+    def frozen(self) -> Plan:
+        assert self.inputs and self.panels and self.target is not None
+        return Plan(self.inputs, self.raster, self.panels, self.chain, self.target, self.curve)
+
+
+@dataclass(frozen=True)
+class Plan:
+    """The pixels of a render: a draft with nothing left open."""
+
+    inputs: tuple[Input, ...]
+    raster: Pair
+    panels: tuple[Panel, ...]
+    chain: ColourChain | None
+    target: Samples
+    curve: Curve | None = None
+
+    @staticmethod
+    def single(
+        samples: Samples, recorded: Pair, panel: Panel, chain: ColourChain | None, target: Samples, raster: Pair | None = None
+    ) -> Plan:
+        """One recording behind one panel, which fills the raster if no other is said."""
+        return Plan((Input(samples, recorded),), raster or panel.size, (panel,), chain, target)
+
+    @property
+    def source(self) -> Samples:
+        """In whose codes the panels are before their colour: the first input's."""
+        return self.inputs[0].given
+
+    def at_size(self, width: int, height: int) -> Plan:
+        """The same pictures at the largest even raster that fits; never larger than this one."""
+        k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))
+        if k == 1:
+            return self
+
+        def less(v: int) -> int:
+            return max(2, int(v / k) // 2 * 2)
+
+        if len(self.panels) > 1:
+            panels = []
+            for p in self.panels:
+                (x0, y0), (x1, y1) = (tuple(int(v / k) // 2 * 2 for v in (p.place[0] + a * p.size[0], p.place[1] + a * p.size[1])) for a in (0, 1))
+                panels.append(replace(p, look=p.look.at_size((max(2, x1 - x0), max(2, y1 - y0))), place=(x0, y0)))
+            outer = tuple(max([less(self.raster[i]), *(p.place[i] + p.size[i] for p in panels)]) for i in (0, 1))
+            return replace(self, raster=(outer[0], outer[1]), panels=tuple(panels))
+        (panel,) = self.panels
+        inner = (less(panel.size[0]), less(panel.size[1]))
+        outer = (max(inner[0], less(self.raster[0])), max(inner[1], less(self.raster[1])))
+        x, y = ((outer[i] - inner[i]) // 4 * 2 if panel.place[i] else 0 for i in (0, 1))
+        return replace(self, raster=outer, panels=(replace(panel, look=panel.look.at_size(inner), place=(x, y)),))
+
+

@@ -242,7 +242,7 @@ def _draw_view(painter: QPainter, viewed: Viewed, box: QRectF) -> None:
     painter.setPen(QPen(theme.p.ink, 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRect(QRectF(box.left(), box.top(), w * k, h * k))
-    place = viewed.lens.place(outline(viewed.warp, viewed.warp.path.keys[0].t, 10)) * k
+    place = viewed.lens.place(outline(viewed.panel, viewed.look.path.keys[0].t, 10)) * k
     painter.setPen(QPen(theme.p.accent, 1.3))
     for a, b in zip(place, np.roll(place, -1, axis=0), strict=True):
         if abs(a[0] - b[0]) < w * k / 3:

@@ -114,14 +114,14 @@ def cube(path: Path, chain: Any, size: int = 33) -> Path:
 
 def filter_chain(frame: av.VideoFrame, plan: Any, table: Path) -> Callable[[], Any]:
     """libavfilter doing what the plan does: crop, Lanczos scale, tetrahedral 3D table, format; the library takes a thread a core."""
-    warp = plan.warp
-    w, h = (round(float(warp.picture[i] * warp.scale[i])) for i in (0, 1))
-    x, y = (round(float(warp.offset[i])) // 2 * 2 for i in (0, 1))
+    look = plan.panels[0].look
+    w, h = (round(float(look.size[i] * look.scale[i])) for i in (0, 1))
+    x, y = (round(float(look.offset[i])) // 2 * 2 for i in (0, 1))
     steps = [
         ("crop", f"{w}:{h}:{x}:{y}"),
         (
             "scale",
-            f"{warp.picture[0]}:{warp.picture[1]}:flags=lanczos+accurate_rnd+full_chroma_int:in_color_matrix=bt709:in_range=tv",
+            f"{look.size[0]}:{look.size[1]}:flags=lanczos+accurate_rnd+full_chroma_int:in_color_matrix=bt709:in_range=tv",
         ),
         ("format", "gbrp10le"),
         ("lut3d", f"{table}:interp=tetrahedral"),
@@ -175,14 +175,14 @@ def kernels_against_filters(clip: Path, folder: Path) -> dict[str, Any]:
         raw = next(iter(container.decode(video=0)))
     raw.colorspace, raw.color_range = 1, 1
     _, planes = planes_of(raw)
-    w, h = plan.warp.raster
+    w, h = plan.raster
     out = [np.zeros(plan.target.format.plane_size((w, h), i)[::-1], np.uint16) for i in range(3)]
     theirs = filter_chain(raw, plan, table)
     with Processor(plan, THREADS) as processor:
-        pair = in_turn(lambda: processor.run(planes, tuple(out)), theirs, 15)
+        pair = in_turn(lambda: processor.run([planes], tuple(out)), theirs, 15)
     form = PixelFormat(10, "4:2:2")
     cropped = tuple(p[: form.plane_size(UHD, i)[1], : form.plane_size(UHD, i)[0]] for i, p in enumerate(planes))
-    truth = delivered_444(plan, cropped)[..., 0]
+    truth = delivered_444(plan, plan.panels[0], [cropped])[..., 0]
     other = planes_of(theirs())[1][0][:h, :w]
     return {
         "ours_ms": pair.ours * 1000, "theirs_ms": pair.theirs * 1000, "ratio": pair.ratio,
@@ -207,7 +207,7 @@ def render_against_codec(clip: Path, folder: Path) -> dict[str, Any]:
         for frame in reader.frames():
             sizes = [plan.spec.format.plane_size(plan.spec.raster, i) for i in range(3)]
             made = tuple(np.zeros((h, w), plan.spec.format.dtype) for w, h in sizes)
-            processor.run(frame.planes, made)
+            processor.run([frame.planes], made)
             pictures.append(made)
 
     def whole() -> None:

@@ -24,12 +24,13 @@ from ..core.light.samples import Samples
 from ..core.media.decode import planes_of
 from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
-from ..core.run.pixels import PixelPlan, Processor
+from ..core.plan import Panel, Patch, Plan
+from ..core.run.pixels import Processor
 from ..core.sim import camera as cameras
 from ..core.sim.camera import Camera, Pose
+from ..core.space.looks import ViewLook
 from ..core.space.path import Key, ViewPath
 from ..core.space.sphere import Equirect
-from ..core.space.warps import ViewWarp
 from .rendering import THREADS, cube, filtered, in_turn, write_rows
 
 SOURCE = Samples(PixelFormat(10, "4:2:0"), "bt709", True)
@@ -59,10 +60,10 @@ def truth(size: tuple[int, int], samples: int) -> NDArray[np.float64]:
     return np.asarray(CHAIN.apply(curve("fen-log").encode(light)) @ matrix[0, :3] + matrix[0, 3])
 
 
-def plan(source: tuple[int, int], size: tuple[int, int], keys: tuple[Key, ...] = ()) -> PixelPlan:
+def plan(source: tuple[int, int], size: tuple[int, int], keys: tuple[Key, ...] = ()) -> Plan:
     path = ViewPath(keys=keys or (Key(0, HEADING, TILT, 0, FOV),))
-    warp = ViewWarp(size, Equirect(source), path, (0, 0, *source), (1.0, size[1] / size[0]), size)
-    return PixelPlan(SOURCE, source, warp, CHAIN, TARGET)
+    panel = Panel(ViewLook(size, path, (1.0, size[1] / size[0])), (Patch(Equirect(source), (0, 0, *source)),))
+    return Plan.single(SOURCE, source, panel, CHAIN, TARGET)
 
 
 def blank(size: tuple[int, int]) -> Planes:
@@ -178,7 +179,7 @@ def main() -> None:
         planes, out = sphere_frame(wide, 4), blank(size)
         moving = (Key(0, HEADING - 20, TILT, 0, FOV, "linear"), Key(4, HEADING + 20, TILT, 3, FOV - 10))
         with Processor(plan(wide, size), THREADS) as still, Processor(plan(wide, size, moving), THREADS) as turning:
-            pair = in_turn(lambda: still.run(planes, out), theirs(planes, size, table), 15)
+            pair = in_turn(lambda: still.run([planes], out), theirs(planes, size, table), 15)
             rows.append((
                 "(i) a view of a 3840×1920 10-bit log sphere as 1920×1080 10-bit BT.709, against libavfilter's sphere filter "
                 "(cubic), formats and tetrahedral 33³ table",
@@ -187,7 +188,7 @@ def main() -> None:
             ))  # fmt: skip
             print(rows[-1], flush=True)
             clock = iter(np.linspace(0.2, 3.8, 200))
-            moved = in_turn(lambda: still.run(planes, out), lambda: turning.run(planes, out, float(next(clock))), 15)
+            moved = in_turn(lambda: still.run([planes], out), lambda: turning.run([planes], out, float(next(clock))), 15)
             rows.append(
                 (
                     "(i) the same with a view that moves, against one that is still",
@@ -204,7 +205,7 @@ def main() -> None:
                 want = truth(scaled, samples)
                 made = blank(scaled)
                 with Processor(plan(wide, scaled), THREADS) as processor:
-                    processor.run(planes, made)
+                    processor.run([planes], made)
                 ours_db, theirs_db = decibels(made[0], want), decibels(theirs(planes, scaled, table)()[0], want)
                 rows.append((
                     f"(j) luma against the world rendered straight through the view, {asked} ({scaled[0]}×{scaled[1]})",
@@ -223,7 +224,7 @@ def main() -> None:
             print(rows[-1], flush=True)
             huge = tuple(np.repeat(np.repeat(p, 2, axis=0), 2, axis=1) for p in planes)
             with Processor(plan((7680, 3840), size), THREADS) as processor:
-                large = in_turn(lambda: still.run(planes, out), lambda: processor.run(huge, out), 11)
+                large = in_turn(lambda: still.run([planes], out), lambda: processor.run([huge], out), 11)
             rows.append(
                 (
                     "(l) the same view of a 7680×3840 sphere, against the 3840 one",

@@ -11,8 +11,8 @@ from adzer.core.light.chain import ColourChain
 from adzer.core.light.curves import STANDARD
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
-from adzer.core.run.pixels import PixelPlan, Processor
-from adzer.core.space.warps import AxisWarp
+from adzer.core.plan import Plan, on_axes
+from adzer.core.run.pixels import Processor, apart
 
 SIZE = (480, 320)
 ONE, NONE = (Fraction(1), Fraction(1)), (Fraction(0), Fraction(0))
@@ -23,14 +23,14 @@ def plan(source="4:2:0", target="4:2:0", sitings=("left", "left"), chain=None, b
          matrices=("bt709", "bt709")):  # fmt: skip
     inner = Samples(PixelFormat(bits[0], source), matrices[0], True, sitings[0])
     outer = Samples(PixelFormat(bits[1], target), matrices[1], True, sitings[1])
-    return PixelPlan(inner, SIZE, AxisWarp(picture, scale, offset, picture), chain, outer)
+    return Plan.single(inner, SIZE, on_axes(picture, scale, offset, SIZE), chain, outer)
 
 
 def run(made, planes):
-    sizes = [made.target.format.plane_size(made.warp.raster, i)[::-1] for i in range(3)]
+    sizes = [made.target.format.plane_size(made.raster, i)[::-1] for i in range(3)]
     out = tuple(np.zeros(s, made.target.format.dtype) for s in sizes)
     with Processor(made, 2) as processor:
-        processor.run(tuple(np.ascontiguousarray(p, made.source.format.dtype) for p in planes), out)
+        processor.run([tuple(np.ascontiguousarray(p, made.source.format.dtype) for p in planes)], out)
     return [o.astype(float) for o in out]
 
 
@@ -59,7 +59,7 @@ def test_with_colour_the_pair_of_filters_keeps_chroma_and_makes_none(form, sitin
     if form == "4:2:2" and siting != "left":
         pytest.skip("4:2:2 is co-sited")
     made = plan(form, form, (siting, siting), LINEAR)
-    assert not made.apart
+    assert not apart(made, made.panels[0])
     for axis in (0, 1):
         for cycles, least in ((0.05, 0.985), (0.25, 0.97), (0.45, 0.85)):
             share, rest = kept(made, cycles, axis)

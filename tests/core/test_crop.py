@@ -15,8 +15,9 @@ from adzer.core import cards
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.picture import Picture
+from adzer.core.plan import Panel, Patch, Plan
 from adzer.core.records import from_plain
-from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.pixels import Processor
 from adzer.core.run.warp import BOUND
 from adzer.core.run.warp import grid as grid_of
 from adzer.core.shape import cuts
@@ -25,9 +26,9 @@ from adzer.core.shape.settings import ShapeSettings
 from adzer.core.shape.step import cut_off, shaped
 from adzer.core.space import crop
 from adzer.core.space.crop import CropKey, CropPath, crops_at
+from adzer.core.space.looks import CropLook
 from adzer.core.space.path import Key, Sides, ViewPath, retimed
 from adzer.core.space.sphere import PROJECTIONS, Flat
-from adzer.core.space.warps import CropWarp
 
 SHARE = st.floats(0, 1)
 BENDS = ((), (-0.12,), (0.08, 0.02), (-0.2, 0.05))
@@ -54,7 +55,7 @@ def test_moving_crops_stay_inside_and_hold_what_must_stay_in(path, card, keep, r
     keep = tuple(float(v) for v in keep)
     asked = ShapeSettings(moves=path, keep=keep, squeeze=Fraction(8, 5), shape=Fraction(239, 100))
     made = shaped(Picture(raster), asked, cards.delivery(card))
-    x, y, w, h = made.warp.crop(time)
+    x, y, w, h = made.moving.crop(time)
     assert x >= 0 and y >= 0 and x + w <= raster[0] + 1e-6 and y + h <= raster[1] + 1e-6
     wide, high = made.fitted.picture
     assert wide % 2 == high % 2 == 0
@@ -116,14 +117,15 @@ def test_a_bent_lens_is_straightened_in_the_same_resample(bend):
     """The delivered picture is the straight one, to the code; nothing from outside the recording is needed."""
     lens = Flat((960, 720), 1.5, bend)
     path = CropPath((CropKey(0, 0.5, 0.5, 1.0), CropKey(2, 0.62, 0.4, 2.5, "linear")))
-    warp = CropWarp((640, 270), lens, path, (900.0, 570.0), (640, 270))
+    look = CropLook((640, 270), lens, path, (900.0, 570.0))
+    panel = Panel(look, (Patch(lens, (0, 0, *lens.size)),))
     target = Samples(PixelFormat(16, "4:4:4"), "bt709", True)
     planes = _painted(lens.size, _unbent(lens))
     for time in (0.0, 1.3):
         out = tuple(np.zeros((270, 640), np.uint16) for _ in range(3))
-        with Processor(PixelPlan(Samples(FORM, "bt709", True), lens.size, warp, None, target), 2) as processor:
-            processor.run(planes, out, time)
-        left, top, w, h = warp.crop(time)
+        with Processor(Plan.single(Samples(FORM, "bt709", True), lens.size, panel, None, target), 2) as processor:
+            processor.run([planes], out, time)
+        left, top, w, h = look.crop(time)
         x, y = np.meshgrid(left + (np.arange(640) + 0.5) * w / 640, top + (np.arange(270) + 0.5) * h / 270)
         for c in range(3):
             off = np.abs(out[c] / 64.0 - _smooth(x, y, lens.size, c) * 1023)
@@ -133,11 +135,12 @@ def test_a_bent_lens_is_straightened_in_the_same_resample(bend):
 @given(st.sampled_from(BENDS), paths(), st.floats(0, 6))
 @settings(max_examples=30)
 def test_the_grid_of_a_bent_lens_keeps_within_its_bound(bend, path, time):
-    warp = CropWarp((320, 180), Flat((1440, 1080), 1.6, bend), path, (1400.0, 1000.0), (320, 180))
-    grid = grid_of(warp, time)
-    places = warp.recorded(np.arange(321.0)[None], np.arange(181.0)[:, None], time)
-    back = warp.lens.straightened(places)
-    assert np.abs(warp.lens.straight(back[..., 0], back[..., 1])[..., :2] - places).max() < 1e-3
+    look = CropLook((320, 180), Flat((1440, 1080), 1.6, bend), path, (1400.0, 1000.0))
+    panel = Panel(look, (Patch(look.lens, (0, 0, 1440, 1080)),))
+    grid = grid_of(look, panel.patches[0], time)
+    places = panel.recorded(np.arange(321.0)[None], np.arange(181.0)[:, None], time)
+    back = look.lens.straightened(places)
+    assert np.abs(look.lens.straight(back[..., 0], back[..., 1])[..., :2] - places).max() < 1e-3
     assert places.min() >= -1e-6 and places[..., 0].max() <= 1440 + 1e-6 and places[..., 1].max() <= 1080 + 1e-6
     x, y = np.meshgrid(np.arange(320) + 0.5, np.arange(180) + 0.5)
     g, r = (
@@ -146,8 +149,8 @@ def test_the_grid_of_a_bent_lens_keeps_within_its_bound(bend, path, time):
     u, v = (x / grid.step - g)[..., None], (y / grid.step - r)[..., None]
     n = grid.nodes.astype(np.float64)
     drawn = (n[r, g] * (1 - u) + n[r, g + 1] * u) * (1 - v) + (n[r + 1, g] * (1 - u) + n[r + 1, g + 1] * u) * v
-    span = max(1.0, warp.crop(time)[2] / 320)
-    assert np.abs(drawn - warp.directions(x, y, time))[..., :2].max() <= BOUND * span + 2e-4
+    span = max(1.0, look.crop(time)[2] / 320)
+    assert np.abs(drawn - look.directions(x, y, time))[..., :2].max() <= BOUND * span + 2e-4
 
 
 def test_a_still_crop_of_the_general_map_is_what_the_plain_one_delivers():
@@ -155,16 +158,16 @@ def test_a_still_crop_of_the_general_map_is_what_the_plain_one_delivers():
     card = cards.delivery("web-square")
     plain = shaped(Picture((960, 720)), asked, card)
     x, y, w, h = (float(v) for v in plain.framing.crop)
-    keyed = replace(plain, warp=shaped(Picture((960, 720)), ShapeSettings(
-        shape=Fraction(16, 9), moves=CropPath((CropKey(0, (x + w / 2) / 960, (y + h / 2) / 720, 1.25),))), card).warp)  # fmt: skip
+    keyed = replace(plain, panel=shaped(Picture((960, 720)), ShapeSettings(
+        shape=Fraction(16, 9), moves=CropPath((CropKey(0, (x + w / 2) / 960, (y + h / 2) / 720, 1.25),))), card).panel)  # fmt: skip
     planes = _painted((960, 720), lambda x, y: (x, y))
     made = []
     for one in (plain, keyed):
         target = Samples(PixelFormat(10, "4:2:0"), "bt709", True)
         size = one.fitted.raster
         out = tuple(np.zeros(target.format.plane_size(size, i)[::-1], np.uint16) for i in range(3))
-        with Processor(PixelPlan(Samples(FORM, "bt709", True), (960, 720), one.warp, None, target), 2) as processor:
-            processor.run(planes, out)
+        with Processor(Plan.single(Samples(FORM, "bt709", True), (960, 720), one.panel, None, target), 2) as processor:
+            processor.run([planes], out)
         made.append(out)
     for a, b in zip(*made, strict=True):
         assert np.abs(a.astype(int) - b).max() <= 2

@@ -14,10 +14,10 @@ from adzer.core.light.chain import ColourChain
 from adzer.core.light.primaries import rgb_to_rgb
 from adzer.core.light.samples import Samples, chroma_offset
 from adzer.core.media.formats import PixelFormat
+from adzer.core.plan import Plan, on_axes
 from adzer.core.run import reference
 from adzer.core.run.filters import axis_filter, chroma_reduction, dither_tile
-from adzer.core.run.pixels import PixelPlan, Processor
-from adzer.core.space.warps import AxisWarp
+from adzer.core.run.pixels import Processor
 
 CHROMAS = ("4:2:0", "4:2:2", "4:4:4")
 
@@ -65,7 +65,7 @@ def plans(draw):
             contrast=draw(st.floats(0.6, 1.8)), black=draw(st.floats(-0.05, 0.05)), saturation=draw(st.floats(0, 1.5)),
             peak=draw(st.floats(0.5, 40)), gather=draw(st.integers(0, 4)) == 0,
         )  # fmt: skip
-    return PixelPlan(source, (w, h), AxisWarp(picture, scale, offset, raster, place), chain, target)
+    return Plan.single(source, (w, h), on_axes(picture, scale, offset, (w, h), place), chain, target, raster)
 
 
 def recorded(plan, seed):
@@ -73,7 +73,7 @@ def recorded(plan, seed):
     rng = np.random.default_rng(seed)
     padded, plain = [], []
     for i in range(plan.source.format.planes):
-        w, h = plan.source.format.plane_size(plan.source_raster, i)
+        w, h = plan.source.format.plane_size(plan.inputs[0].raster, i)
         smooth = rng.integers(0, plan.source.top + 1, (h // 4 + 2, w // 4 + 2))
         plane = np.kron(smooth, np.ones((4, 4), np.int64))[:h, :w]
         plane[rng.random(plane.shape) < 0.2] = rng.integers(0, plan.source.top + 1)
@@ -87,10 +87,10 @@ def recorded(plan, seed):
 def run(plan, planes):
     out = [
         np.zeros((h, w + 6), np.uint16)
-        for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))
+        for w, h in (plan.target.format.plane_size(plan.raster, i) for i in range(3))
     ]
     with Processor(plan, 2) as processor:
-        processor.run(planes, tuple(out))
+        processor.run([planes], tuple(out))
     return [o[:, :-6] for o in out]
 
 
@@ -98,7 +98,7 @@ def run(plan, planes):
 @given(plans(), st.integers(0, 10**6))
 def test_kernels_stay_within_one_code_of_the_reference(plan, seed):
     padded, plain = recorded(plan, seed)
-    for ours, theirs in zip(run(plan, padded), reference.deliver(plan, plain), strict=True):
+    for ours, theirs in zip(run(plan, padded), reference.deliver(plan, [plain]), strict=True):
         assert np.abs(ours.astype(np.int64) - theirs).max() <= 1
 
 
@@ -113,12 +113,12 @@ def test_tetrahedral_interpolation_is_exact_for_planes_and_at_lattice_points():
 
 def test_a_picture_that_needs_nothing_is_not_touched():
     form = Samples(PixelFormat(10, "4:4:4"), "bt709", True)
-    plan = PixelPlan(form, (48, 32), AxisWarp((48, 32), (Fraction(1),) * 2, (Fraction(0),) * 2, (48, 32)), None, form)
+    plan = Plan.single(form, (48, 32), on_axes((48, 32), (Fraction(1),) * 2, (Fraction(0),) * 2, (48, 32)), None, form)
     rng = np.random.default_rng(1)
     planes = tuple(rng.integers(4, 1020, (32, 48)).astype(np.uint16) for _ in range(3))
     out = [np.zeros((32, 48), np.uint16) for _ in range(3)]
     with Processor(plan, 2) as processor:
-        processor.run(planes, tuple(out))
+        processor.run([planes], tuple(out))
     for a, b in zip(planes, out, strict=True):
         assert np.array_equal(a, b)
 
@@ -158,8 +158,8 @@ def test_chroma_lands_where_its_siting_says(chroma, siting):
     x = np.arange(cw) * sx + chroma_offset(siting, 0, sx)
     y = np.arange(ch) * sy + chroma_offset(siting, 1, sy)
     ramp = (20000 + 200 * x[None, :] + 150 * y[:, None]).astype(np.uint16)
-    plan = PixelPlan(source, (w, h), AxisWarp((w, h), (Fraction(1),) * 2, (Fraction(0),) * 2, (w, h)), None, target)
-    out = reference.delivered_444(plan, (np.full((h, w), 30000, np.uint16), ramp, ramp))
+    plan = Plan.single(source, (w, h), on_axes((w, h), (Fraction(1),) * 2, (Fraction(0),) * 2, (w, h)), None, target)
+    out = reference.delivered_444(plan, plan.panels[0], [(np.full((h, w), 30000, np.uint16), ramp, ramp)])
     expected = 20000 + 200 * (np.arange(w) + 0.5)[None, :] + 150 * (np.arange(h) + 0.5)[:, None]
     assert np.abs(out[..., 1] - expected)[8:-8, 8:-8].max() < 1
 
@@ -180,3 +180,20 @@ def test_dither_is_even_and_high():
     f = np.fft.fftfreq(64)
     radius = np.hypot(f[:, None], f[None, :])
     assert power[(radius > 0) & (radius < 0.1)].mean() < 0.1 * power[radius > 0.3].mean()
+
+
+def test_no_filter_reads_what_lay_in_its_memory_before():
+    """Memory that is taken anew may hold anything, and nothing times what is no number is still none."""
+    from adzer.core.kernels import bands
+
+    none, plane = np.full(64, np.nan, np.float32), np.full((16, 80), 7, np.uint8)
+    out = none.copy()
+    bands.filter_rows(plane, 2, np.full(9, 1 / 9, np.float32), 0, out)
+    assert np.allclose(out, 7)
+    row, starts, weights = np.full(80, 3, np.float32), np.arange(64, dtype=np.uint64), np.full((6, 64), 1 / 6, np.float32)
+    out = none.copy()
+    bands.filter_columns(row, starts, weights, 0, 64, out)
+    assert np.allclose(out, 3)
+    out, phases = none.copy(), np.full((2, 32), np.nan, np.float32)
+    bands.filter_doubling(row, starts // 2, weights, 0, 64, phases, out)
+    assert np.allclose(out, 3)

@@ -69,8 +69,8 @@ def master(request, straight, tmp_path_factory):
 
 
 def delivered_place(order, place):
-    warp = compile_order(order).pixels.warp
-    return [(place[i] - float(warp.offset[i])) / float(warp.scale[i]) + warp.place[i] for i in (0, 1)]
+    (panel,) = compile_order(order).pixels.panels
+    return [(place[i] - float(panel.look.offset[i])) / float(panel.look.scale[i]) + panel.place[i] for i in (0, 1)]
 
 
 def test_grey_patches_have_the_codes_that_their_reflectance_gives(master, truth):
@@ -265,7 +265,7 @@ def test_the_compiled_master_is_the_reference_on_real_footage(scope_clip, tmp_pa
     plan = compile_order(order)
     with Reader(scope_clip) as a, Reader(tmp_path / "m.mkv") as b:
         source, made = a.frame(50), b.frame(0)
-        wanted = reference.deliver(plan.pixels, tuple(source.cropped(i) for i in range(3)))
+        wanted = reference.deliver(plan.pixels, [tuple(source.cropped(i) for i in range(3))])
         for i in range(3):
             assert np.abs(made.cropped(i).astype(int) - wanted[i]).max() <= 1
 
@@ -341,7 +341,7 @@ def test_a_changed_order_does_not_use_old_segments(order, small_clip):
         blank = tuple(
             np.zeros((h, w), np.uint8) for w, h in (plan.spec.format.plane_size(plan.spec.raster, i) for i in range(3))
         )
-        processor.run(a.frame(2).planes, blank)
+        processor.run([a.frame(2).planes], blank)
         assert abs(b.frame(2).cropped(0).mean() - blank[0].mean()) < 1
 
 

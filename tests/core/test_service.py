@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 from fractions import Fraction
 from multiprocessing import Pipe
 
@@ -60,8 +61,8 @@ def test_a_preview_is_the_delivered_picture_made_smaller(scope, pictures, scope_
     full = pixel_plan(walked)
     with Reader(scope_clip) as reader:
         frame = reader.frame(10)
-        codes = reference.delivered_444(full, tuple(frame.cropped(i) for i in range(3)))
-    k = full.warp.picture[0] // reply.after.width
+        codes = reference.delivered_444(full, full.panels[0], [tuple(frame.cropped(i) for i in range(3))])
+    k = full.panels[0].size[0] // reply.after.width
     assert k == 3
     h, w = reply.after.height * k, reply.after.width * k
     small = codes[:h, :w].reshape(reply.after.height, k, reply.after.width, k, 3).mean(axis=(1, 3))
@@ -76,11 +77,12 @@ def test_the_preview_plan_only_changes_the_raster(scope):
     walked = walk(SCOPE, facts, seen, delivery("web-wide"))
     full, small = pixel_plan(walked), preview_plan(walked, 320, 180)
     assert small.chain is full.chain and small.source == full.source
-    assert small.warp.raster[0] <= 320 and small.warp.raster[1] <= 180
+    assert small.raster[0] <= 320 and small.raster[1] <= 180
+    looks = small.panels[0].look, full.panels[0].look
     for i in (0, 1):
-        assert small.warp.scale[i] * small.warp.picture[i] == full.warp.scale[i] * full.warp.picture[i]
-    assert small.warp.offset == full.warp.offset
-    assert preview_plan(walked, 9000, 9000).warp == full.warp
+        assert looks[0].scale[i] * looks[0].size[i] == looks[1].scale[i] * looks[1].size[i]
+    assert looks[0].offset == looks[1].offset
+    assert preview_plan(walked, 9000, 9000) == replace(full, target=preview_plan(walked, 9000, 9000).target)
 
 
 def test_before_after_and_whole(scope, pictures):

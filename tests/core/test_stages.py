@@ -28,7 +28,7 @@ from adzer.core.read.measure import DOMAIN, Levels, bin_centres, measure
 from adzer.core.read.step import assumed_samples, shown_timecode
 from adzer.core.route import Route, load, walk
 from adzer.core.run.ahead import ahead
-from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.pixels import Processor
 from adzer.core.sim import camera as cameras
 from adzer.core.stage import STAGES
 
@@ -224,16 +224,13 @@ def test_saturation_scales_colour_difference_and_leaves_luma(scope, scope_clip):
     for amount in (0.0, 1.0, 1.4):
         route = Route().with_("read", curve="fen-log").with_("colour", saturation=amount)
         walked = walk(route, facts, seen, delivery("archive"))
-        plan = PixelPlan(
-            assumed_samples(facts), facts.raster, walked["shape"].result.adds.warp, walked["colour"].result.adds,
-            assumed_samples(facts),
-        )  # fmt: skip
+        plan = walked.draft.with_(target=assumed_samples(facts)).frozen
         out = [
             np.zeros((h, w), np.uint16)
-            for w, h in (plan.target.format.plane_size(plan.warp.raster, i) for i in range(3))
+            for w, h in (plan.target.format.plane_size(plan.raster, i) for i in range(3))
         ]
         with Reader(scope_clip) as reader, Processor(plan, 2) as processor:
-            processor.run(reader.frame(20).planes, tuple(out))
+            processor.run([reader.frame(20).planes], tuple(out))
         codes[amount] = [o.astype(int) for o in out]
     assert np.abs(codes[0.0][0] - codes[1.4][0]).max() <= 1
     assert np.abs(codes[0.0][1] - 512).max() <= 1

@@ -67,9 +67,9 @@ def delivered(path, route=PLAIN, card="archive", **more):
     facts, seen = read_file(path)
     walked = walk(route, facts, seen, None)
     plan = pixel_plan(walk(route, facts, seen))
-    out = [np.zeros(plan.target.format.plane_size(plan.warp.raster, i)[::-1], plan.target.format.dtype) for i in range(3)]
+    out = [np.zeros(plan.target.format.plane_size(plan.raster, i)[::-1], plan.target.format.dtype) for i in range(3)]
     with Reader(path) as reader, Processor(plan, 2) as processor:
-        processor.run(reader.frame(0).planes, tuple(out))
+        processor.run([reader.frame(0).planes], tuple(out))
     return facts, walked, [o.astype(float) for o in out]
 
 

@@ -20,8 +20,9 @@ from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
+from adzer.core.plan import Panel, Patch, Plan
 from adzer.core.run.filters import simple_reduction
-from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.pixels import Processor
 from adzer.core.run.warp import BOUND
 from adzer.core.run.warp import grid as grid_of
 from adzer.core.shape import measure
@@ -30,9 +31,9 @@ from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
 from adzer.core.sim.optics import Disc, RoundLens
 from adzer.core.space import path, sphere
+from adzer.core.space.looks import ViewLook
 from adzer.core.space.path import Key, Sides, ViewPath
 from adzer.core.space.sphere import Equirect, Lens, Round
-from adzer.core.space.warps import ViewWarp
 
 from ..foreign import photograph
 
@@ -40,9 +41,9 @@ ANGLES = st.tuples(st.floats(-180, 180), st.floats(-89, 89), st.floats(-179, 179
 KINDS = tuple(sphere.PROJECTIONS)
 
 
-def warp_of(lens, key=None, size=(96, 54), projection="straight", keys=(), fov=90.0, amount=1.0):
+def panel_of(lens, key=None, size=(96, 54), projection="straight", keys=(), fov=90.0, amount=1.0):
     held = ViewPath(projection, tuple(keys) or (key or Key(fov=fov),), amount)
-    return ViewWarp(size, lens, held, (0, 0, *lens.size), (1.0, size[1] / size[0]), size)
+    return Panel(ViewLook(size, held, (1.0, size[1] / size[0])), (Patch(lens, (0, 0, *lens.size)),))
 
 
 @given(ANGLES)
@@ -96,8 +97,8 @@ def test_known_things_of_the_world_land_where_they_are_recorded(lens_pair, view,
     )
     points = local @ turn.T + np.array(at.place)
     place = flat.project(points, 0.0)
-    warp = warp_of(lens, Key(0.0, *view, 80.0), (640, 360))
-    found, truth = warp.recorded(place[:, 0], place[:, 1], 0.0), recorded.project(points, 0.0)
+    panel = panel_of(lens, Key(0.0, *view, 80.0), (640, 360))
+    found, truth = panel.recorded(place[:, 0], place[:, 1], 0.0), recorded.project(points, 0.0)
     if lens_pair:  # where both lenses see it alike, either may be taken
         clear = np.abs(sphere.heading_tilt((points - np.array(at.place)) @ at.rotation())[0]) % 180
         found, truth = (v[np.abs(clear - 90) > 1] for v in (found, truth))
@@ -119,8 +120,8 @@ def test_the_coarse_grid_keeps_within_its_bound(kind, view, fov, size, round_):
         fov, sphere.PROJECTIONS[kind].widest(1.0) - 5, 170.0 if kind == "equidistant" else 360.0
     )  # else it goes round twice
     lens = Round((960, 960), (Lens(480, 480, 470, 200.0, 0.0, (0.03, -0.01)),)) if round_ else Equirect((1920, 960))
-    warp = warp_of(lens, Key(0.0, *view, fov), size, kind)
-    grid = grid_of(warp, 0.0)
+    panel = panel_of(lens, Key(0.0, *view, fov), size, kind)
+    grid = grid_of(panel.look, panel.patches[0], 0.0)
     rng = np.random.default_rng(1)
     x, y = rng.uniform(0, size[0], 400), rng.uniform(0, size[1], 400)
     g, r = (
@@ -130,9 +131,9 @@ def test_the_coarse_grid_keeps_within_its_bound(kind, view, fov, size, round_):
     u, v = (x / grid.step - g)[:, None], (y / grid.step - r)[:, None]
     n = grid.nodes.astype(np.float64)
     d = (n[r, g] * (1 - u) + n[r, g + 1] * u) * (1 - v) + (n[r + 1, g] * (1 - u) + n[r + 1, g + 1] * u) * v
-    exact = warp.directions(x, y, 0.0)
+    exact = panel.directions(x, y, 0.0)
     step = np.linalg.norm(
-        warp.directions(x + 0.5, y, 0.0) - warp.directions(x - 0.5, y, 0.0), axis=-1
+        panel.directions(x + 0.5, y, 0.0) - panel.directions(x - 0.5, y, 0.0), axis=-1
     ) / np.linalg.norm(exact, axis=-1)
     span = step * lens.density
     off = np.radians(sphere.between(d, exact)) * lens.density / np.maximum(span, 1.0)
@@ -177,14 +178,14 @@ def test_delivered_pixels_are_what_lies_in_their_direction(bits, chroma, siting,
     rng = np.random.default_rng(5)
     normals = rng.normal(size=(3, 3))
     form = PixelFormat(bits, chroma)
-    warp = warp_of(lens, view, (160, 90))
+    panel = panel_of(lens, view, (160, 90))
     target = Samples(PixelFormat(16, "4:4:4"), "bt709", True)
     source = Samples(form, "bt709", True, siting)
     out = tuple(np.zeros((90, 160), np.uint16) for _ in range(3))
-    with Processor(PixelPlan(source, lens.size, warp, None, target), 2) as processor:
-        processor.run(_painted(form, lens.size, normals, lens, siting), out)
+    with Processor(Plan.single(source, lens.size, panel, None, target), 2) as processor:
+        processor.run([_painted(form, lens.size, normals, lens, siting)], out)
     x, y = np.meshgrid(np.arange(160) + 0.5, np.arange(90) + 0.5)
-    d = warp.directions(x, y, 0.0)
+    d = panel.directions(x, y, 0.0)
     # Seams between lenses are left out: a smooth function there is smooth on the sphere, not in the two discs.
     sure = lens.margin(d) > 4
     if isinstance(lens, Round):
@@ -211,14 +212,14 @@ def test_a_zone_plate_does_not_alias_when_it_is_reduced():
     k = 520.0  # phase k·r²: 2·k·r radians a radian
     luma = np.round(512 + 400 * np.cos(k * r**2)).astype(np.uint16)
     grey = np.full((512, 1024), 512, np.uint16)
-    warp = warp_of(lens, Key(fov=90), out_size)
+    panel = panel_of(lens, Key(fov=90), out_size)
     source, target = Samples(PixelFormat(10, "4:2:0"), "bt709", True), Samples(PixelFormat(16, "4:4:4"), "bt709", True)
     planes = tuple(np.zeros(out_size[::-1], np.uint16) for _ in range(3))
-    with Processor(PixelPlan(source, size, warp, None, target), 2) as processor:
-        processor.run((luma, grey, grey), planes)
+    with Processor(Plan.single(source, size, panel, None, target), 2) as processor:
+        processor.run([(luma, grey, grey)], planes)
     got = planes[0] / 64.0 - 512
     u, v = np.meshgrid(np.arange(out_size[0]) + 0.5, np.arange(out_size[1]) + 0.5)
-    away = warp.directions(u, v, 0.0)
+    away = panel.directions(u, v, 0.0)
     angle = np.radians(sphere.between(away, np.broadcast_to(np.array([0.0, 1.0, 0.0]), away.shape)))
     cycles = 2 * k * angle / (2 * np.pi) * (2 / out_size[0]) * np.cos(angle) ** 2  # a delivered pixel, along the radius
     assert np.abs(got[cycles > 0.85]).max() < 400 * 0.08 and (cycles > 0.85).sum() > 300
@@ -234,14 +235,14 @@ def test_chroma_that_is_delivered_at_half_is_what_all_of_it_comes_to(heading):
     around, up = (np.radians(v) for v in sphere.heading_tilt(lens.direction(np.stack([x, y], -1))))
     chroma = [np.round(512 + 300 * np.sin(k * around) * np.cos(up) ** 2).astype(np.uint16) for k in (7, 9)]
     luma = np.full(size[::-1], 600, np.uint16)
-    warp = warp_of(lens, Key(heading=heading, fov=110), out_size)
-    assert grid_of(warp, 0.0, (2, 2), True).sparse and not grid_of(warp, 0.0, (2, 2), False).sparse
+    panel = panel_of(lens, Key(heading=heading, fov=110), out_size)
+    assert grid_of(panel.look, panel.patches[0], 0.0, (2, 2), True).sparse and not grid_of(panel.look, panel.patches[0], 0.0, (2, 2), False).sparse
     source, made = Samples(PixelFormat(10, "4:2:0"), "bt709", True), []
     for form in (PixelFormat(16, "4:2:0"), PixelFormat(16, "4:4:4")):
         target = Samples(form, "bt709", True)
         planes = tuple(np.zeros(form.plane_size(out_size, i)[::-1], np.uint16) for i in range(3))
-        with Processor(PixelPlan(source, size, warp, None, target), 2) as processor:
-            processor.run((luma, *chroma), planes)
+        with Processor(Plan.single(source, size, panel, None, target), 2) as processor:
+            processor.run([(luma, *chroma)], planes)
         made.append(planes)
     columns, rows = simple_reduction(320, 2, True, 640), simple_reduction(180, 2, False, 360)
     for half, whole in zip(made[0][1:], made[1][1:], strict=True):
@@ -332,21 +333,21 @@ def test_keyframes_are_read_from_json():
 
 def test_what_is_left_of_a_sphere_is_told():
     """A sphere 7680 across leaves about 2100 pixels of a 100° view, a little more in its middle by the tangent's stretch."""
-    wide = left(warp_of(Equirect((7680, 3840)), Key(fov=100), (3840, 2160)), 0, 1)
+    wide = left(panel_of(Equirect((7680, 3840)), Key(fov=100), (3840, 2160)), 0, 1)
     assert wide.middle == pytest.approx(7680 / (2 * np.pi) * 2 * np.tan(np.radians(50)) / 3840, rel=0.01)
     assert wide.least == pytest.approx(wide.middle * np.cos(np.radians(50)) ** 1.5, rel=0.2) and wide.bare == 0
     assert 2800 < wide.worth[0] < 2930
-    half = left(warp_of(Equirect((2000, 2000), 180.0), Key(heading=80, fov=90), (640, 360)), 0, 1)
+    half = left(panel_of(Equirect((2000, 2000), 180.0), Key(heading=80, fov=90), (640, 360)), 0, 1)
     assert 0.3 < half.bare < 0.6
 
 
 def test_the_width_from_which_a_raster_is_filled_is_that_of_the_formula():
     """On the horizon a straight view has W/2π · 2·tan(fov/2)/w recorded pixels behind each of its own in the middle."""
-    warp = warp_of(Equirect((7680, 3840)), Key(fov=60), (1920, 1080))
+    panel = panel_of(Equirect((7680, 3840)), Key(fov=60), (1920, 1080))
     for width in (1280, 1920, 3840):
-        found = filled_from(warp, Key(heading=20, fov=60), width)
+        found = filled_from(panel, Key(heading=20, fov=60), width)
         assert found == pytest.approx(2 * math.degrees(math.atan(width * math.pi / 7680)), abs=0.05)
-    assert filled_from(warp_of(Equirect((960, 480)), Key(fov=60), (1920, 1080)), Key(), 3840) is None
+    assert filled_from(panel_of(Equirect((960, 480)), Key(fov=60), (1920, 1080)), Key(), 3840) is None
 
 
 def test_the_horizon_is_levelled_by_two_marks_on_it():

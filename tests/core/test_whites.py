@@ -17,7 +17,7 @@ from adzer.core.light.chain import ColourChain
 from adzer.core.light.curves import STANDARD
 from adzer.core.picture import Picture
 from adzer.core.route import Route, carried, walk
-from adzer.core.run.pixels import PixelPlan, Processor
+from adzer.core.run.pixels import Processor
 from adzer.core.run.render import render
 
 from .test_chroma import plan, run
@@ -62,7 +62,7 @@ def test_hues_stay_where_that_is_asked_and_turn_where_each_channel_bends_by_itse
 def test_the_kernels_keep_hue_as_the_chain_does():
     made = ColourChain(STANDARD["bt709"], np.eye(3) * 4, STANDARD["bt709"], "keep hue", peak=4.8)
     both = plan("4:4:4", "4:4:4", chain=made)
-    assert both.kind == 2
+    assert both.chain.together
     rng = np.random.default_rng(0)
     patches = [np.kron(rng.integers(100, 900, (10, 15)), np.ones((32, 32), int)) for _ in range(3)]
     patches[1:] = [np.clip(p // 3 + 350, 350, 670) for p in patches[1:]]
@@ -113,10 +113,10 @@ def test_codes_kept_for_timing_are_never_written():
         for out in run(made, wild):
             assert out.min() >= low and out.max() <= high
         target = replace(made.target, limited=False)
-        full = PixelPlan(made.source, made.source_raster, made.warp, made.chain, target)
+        full = replace(made, target=target)
         out = tuple(np.zeros((h, w), made.target.format.dtype) for _ in range(3))
         with Processor(full, 1) as processor:
-            processor.run(tuple(p.astype(made.source.format.dtype) for p in wild), out)
+            processor.run([tuple(p.astype(made.source.format.dtype) for p in wild)], out)
         assert out[0].min() == 0 and out[0].max() == (1 << bits) - 1
 
 

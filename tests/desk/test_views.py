@@ -15,7 +15,6 @@ from adzer.core.job import take_before
 from adzer.core.shape.view import Viewed
 from adzer.core.space import sphere
 from adzer.core.space.path import Sides, views_at
-from adzer.core.space.warps import CropWarp
 from adzer.desk.shots import wait
 from adzer.desk.widgets.picture import GUIDES
 
@@ -188,7 +187,7 @@ def test_known_lengths_and_a_lens_card_answer_for_the_squeeze(window, flat):
     card.take_lens("fen-scope")
     shape = desk.shot.route.shape
     assert float(shape.squeeze) == pytest.approx(1.9, abs=1e-3) and shape.bent == (-0.08, 0.01) and shape.focus == 2.0
-    assert isinstance(desk.walk(desk.shot)["shape"].result.adds.warp, CropWarp)
+    assert desk.walk(desk.shot)["shape"].result.adds.moving is not None
     card.focus._move(1.0)
     card.focus.settled.emit(1.0)
     assert float(desk.shot.route.shape.squeeze) == pytest.approx(1.8, abs=1e-3)

@@ -26,6 +26,8 @@ def filter_rows(plane, start, weights, x0, out):
         for i in range(n):
             out[i] = np.float32(row[i])
         return
+    for i in range(n):
+        out[i] = np.float32(0.0)  # what lay there before, which times 0 may still be no number, is not to be read
     for k in range(0, taps, 6):
         a, wa = _tap(plane, start, weights, k, x0, n)
         b, wb = _tap(plane, start, weights, k + 1, x0, n)
@@ -33,10 +35,9 @@ def filter_rows(plane, start, weights, x0, out):
         d, wd = _tap(plane, start, weights, k + 3, x0, n)
         e, we = _tap(plane, start, weights, k + 4, x0, n)
         f, wf = _tap(plane, start, weights, k + 5, x0, n)
-        keep = np.float32(0.0 if k == 0 else 1.0)
         for i in range(n):
             near = wa * np.float32(a[i]) + wb * np.float32(b[i]) + wc * np.float32(c[i])
-            out[i] = keep * out[i] + near + wd * np.float32(d[i]) + we * np.float32(e[i]) + wf * np.float32(f[i])
+            out[i] = out[i] + near + wd * np.float32(d[i]) + we * np.float32(e[i]) + wf * np.float32(f[i])
 
 
 @inline
@@ -52,12 +53,13 @@ def filter_columns(row, starts, weights, lo, hi, out):
     """Horizontal taps, a multiple of three, laid out (taps, columns): ``out[i] = Σ w[k,i]·row[starts[i]+k]``, lo ≤ i < hi."""
     part, where = out[lo:hi], starts[lo:hi]
     one, two = np.uint64(1), np.uint64(2)
+    for i in range(part.shape[0]):
+        part[i] = np.float32(0.0)
     for k in range(0, weights.shape[0], 3):
         a, b, c = weights[k][lo:hi], weights[k + 1][lo:hi], weights[k + 2][lo:hi]
-        keep = np.float32(0.0 if k == 0 else 1.0)
         for i in range(part.shape[0]):
             at = where[i] + np.uint64(k)
-            part[i] = keep * part[i] + a[i] * row[at] + b[i] * row[at + one] + c[i] * row[at + two]
+            part[i] = part[i] + a[i] * row[at] + b[i] * row[at + one] + c[i] * row[at + two]
 
 
 @jit
@@ -94,13 +96,14 @@ def filter_doubling(row, starts, weights, lo, hi, phases, out):
     for phase in range(2):
         part = phases[phase, :n]
         origin = np.int64(starts[lo + phase])
+        for i in range(n):
+            part[i] = np.float32(0.0)
         for k in range(0, weights.shape[0], 3):
             wa, wb, wc = weights[k, lo + phase], weights[k + 1, lo + phase], weights[k + 2, lo + phase]
             first = origin + k
             a, b, c = row[first : first + n], row[first + 1 : first + 1 + n], row[first + 2 : first + 2 + n]
-            keep = np.float32(0.0 if k == 0 else 1.0)
             for i in range(n):
-                part[i] = keep * part[i] + wa * a[i] + wb * b[i] + wc * c[i]
+                part[i] = part[i] + wa * a[i] + wb * b[i] + wc * c[i]
     even, odd, both = phases[0, :n], phases[1, :n], out[lo:hi]
     for i in range(n):
         both[2 * i] = even[i]
@@ -247,10 +250,11 @@ def plane_band(plane, starts, weights, columns, span, gain, shift, target, place
     span    first column that is needed of the recorded plane, and how many;  place: x, y in the delivered plane
     """
     n = columns[0].shape[0]
-    raw, line, phases = np.empty(span[1], np.float32), np.empty(n, np.float32), np.empty((2, n), np.float32)
+    raw, line, phases = np.zeros(span[1] + 8, np.float32), np.empty(n, np.float32), np.empty((2, n), np.float32)
+    used = raw[: span[1]]
     m = dither.shape[0] - 1
     for row in range(row0, row1):
-        filter_rows(plane, starts[row], weights[row], span[0], raw)
+        filter_rows(plane, starts[row], weights[row], span[0], used)
         _columns(raw, columns[0], columns[1], columns[2], phases, line)
         for i in range(n):
             line[i] = line[i] * gain + shift

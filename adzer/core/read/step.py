@@ -12,7 +12,7 @@ from ..media import timecode
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..media.probe import FileFacts
 from ..picture import Picture
-from ..plan import Draft
+from ..plan import Draft, Input
 from ..stage import Context, StepResult
 from . import advise, check
 from .advise import rate_text
@@ -57,7 +57,8 @@ def assumed_samples(facts: FileFacts, settings: ReadSettings | None = None) -> S
 def drafted(facts: FileFacts, settings: ReadSettings) -> Draft:
     """How the recording is to be read and turned, whatever else is still unknown of it: it can always be shown."""
     turn = turn_of(facts, settings)
-    return Draft(source=assumed_samples(facts, settings).turned(turn), raster=upright(facts.raster, turn), turn=turn)
+    samples = assumed_samples(facts, settings).turned(turn)
+    return Draft(inputs=(Input(samples, upright(facts.raster, turn), turn),))
 
 
 def turn_of(facts: FileFacts, settings: ReadSettings) -> int:

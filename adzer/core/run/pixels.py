@@ -1,296 +1,325 @@
-"""The pixel work of a plan in numbers: filters, matrices, tables. Built once per shot, used for every frame.
-
-``PixelPlan`` is what kernels and reference both read; ``Processor`` runs the kernels over it on a pool of threads.
-"""
+"""The pixel work of a plan: each panel's samples, their colour, delivered codes. Built once per shot, used for every frame."""
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
-from functools import cached_property
+import queue
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..light.chain import BRIGHTEST, ColourChain
-from ..light.pieces import EVEN, ChainPieces, chain_pieces
-from ..light.samples import Samples, chroma_offset, cosited
+from ..light.pieces import EVEN
 from ..media.formats import Plane
-from ..space.warps import AxisWarp, MapWarp
-from .filters import AxisFilter, axis_filter, chroma_reduction, dither_tile
-from .warp import Sampler, frozen
+from ..plan import Panel, Plan, Planes
+from .axes import AxisFilters, columns, halving, laid, places, reduction
+from .filters import dither_tile
+from .tables import TABLE_FLOOR_OCTAVE, TABLE_IN_CELLS, TABLE_IN_DOMAIN, Tables
+from .warp import STEPS, Grid, Sampler, frozen
 
-Array = NDArray[np.float64]
 Floats = NDArray[np.float32]
 
-TABLE_IN_CELLS = 4096
-TABLE_IN_DOMAIN = (-0.2, 1.12)  # limited range reaches 1.095; colours beyond are none that a camera records
-LATTICE = 65
-TABLE_FLOOR_OCTAVE = -14
-CELLS_PER_OCTAVE = 128
-
-
-@dataclass(frozen=True)
-class PixelPlan:
-    """Source samples, warp, colour, delivered samples; every table that follows from them is computed once.
-
-    ``source`` and ``source_raster`` are of the recorded picture once it was turned clockwise by ``turn`` degrees.
-    """
-
-    source: Samples
-    source_raster: tuple[int, int]
-    warp: AxisWarp | MapWarp
-    chain: ColourChain | None
-    target: Samples
-    turn: int = 0
-
-    def _filter(self, axis: int, chroma: bool) -> AxisFilter:
-        assert isinstance(self.warp, AxisWarp)
-        sub = self.source.format.sub[axis] if chroma else 1
-        scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
-        first = (scale * 0.5 + offset - chroma_offset(self.source.siting, axis, sub)) / sub
-        size = self.source.format.plane_size(self.source_raster, 1 if chroma else 0)[axis]
-        return axis_filter(self.warp.picture[axis], scale / sub, first, size)
-
-    @cached_property
-    def luma(self) -> tuple[AxisFilter, AxisFilter]:
-        """(columns, rows)"""
-        return self._filter(0, False), self._filter(1, False)
-
-    @cached_property
-    def chroma(self) -> tuple[AxisFilter, AxisFilter]:
-        if self.source.format.chroma == "4:0:0":
-            return self.luma
-        return self._filter(0, True), self._filter(1, True)
-
-    @cached_property
-    def reduction(self) -> tuple[AxisFilter, AxisFilter]:
-        """Delivered chroma from every delivered pixel: (columns, rows)."""
-        pair = []
-        for axis in (0, 1):
-            sub = self.target.format.sub[axis]
-            on = cosited(self.target.siting, vertical=axis == 1)
-            pair.append(chroma_reduction(self.warp.picture[axis] // sub, sub, on, self.warp.picture[axis]))
-        return pair[0], pair[1]
-
-    @cached_property
-    def apart(self) -> bool:
-        """Does each delivered plane come of one recorded plane alone? Chroma then goes from recorded to delivered in one
-        filter, and what is neither moved nor scaled comes out as it was."""
-        if self.chain is not None or isinstance(self.warp, MapWarp) or self.source.format.chroma == "4:0:0":
-            return False
-        mixing = self.in_matrix[:, :3] - np.diag(np.diag(self.in_matrix[:, :3]))
-        return float(np.abs(mixing).max()) < 1e-9 * float(np.abs(self.in_matrix[:, :3]).max())
-
-    @cached_property
-    def direct(self) -> tuple[AxisFilter, AxisFilter]:
-        """Delivered chroma from recorded chroma, where the planes stay apart: (columns, rows)."""
-        pair = []
-        for axis in (0, 1):
-            inner, outer = self.source.format.sub[axis], self.target.format.sub[axis]
-            assert isinstance(self.warp, AxisWarp)
-            scale, offset = float(self.warp.scale[axis]), float(self.warp.offset[axis])
-            there = scale * chroma_offset(self.target.siting, axis, outer) + offset
-            first = (there - chroma_offset(self.source.siting, axis, inner)) / inner
-            size = self.source.format.plane_size(self.source_raster, 1)[axis]
-            pair.append(axis_filter(self.warp.picture[axis] // outer, scale * outer / inner, first, size))
-        return pair[0], pair[1]
-
-    @property
-    def kind(self) -> int:
-        """0: no colour, 1: table–matrix–table, 2: shaper and lattice."""
-        return 0 if self.chain is None else 2 if self.chain.together else 1
-
-    @cached_property
-    def in_matrix(self) -> Array:
-        """Codes → signal; without colour, straight to delivered codes."""
-        if self.chain is not None:
-            return self.source.to_signal()
-        inner, outer = self.source.to_signal(), self.target.to_codes()
-        return np.column_stack([outer[:, :3] @ inner[:, :3], outer[:, :3] @ inner[:, 3] + outer[:, 3]])
-
-    @cached_property
-    def out_matrix(self) -> Array:
-        return self.target.to_codes(self.chain.saturation if self.chain else 1.0)
-
-    @cached_property
-    def light_limit(self) -> float:
-        """The light from which on the tone does not change: the output table's last cell ends exactly there."""
-        assert self.chain is not None
-        return float(np.float32(np.clip(self.chain.saturates_at, 2.0**-6, BRIGHTEST)))
-
-    @cached_property
-    def table_in(self) -> Floats:
-        """Signal → light over ``TABLE_IN_DOMAIN``; for a lattice, signal → lattice coordinate."""
-        assert self.chain is not None
-        halves = np.linspace(*TABLE_IN_DOMAIN, 2 * TABLE_IN_CELLS + 1)
-        values = self.chain.light(halves) if self.kind == 1 else self.shaper(halves)
-        return _lines(values[::2], np.arange(TABLE_IN_CELLS + 1, dtype=np.float64), values[1::2])
-
-    def shaper(self, signal: Array) -> Array:
-        """Lattice coordinate of a signal. Curves are even enough as they are; linear light is taken by its 3rd root."""
-        assert self.chain is not None
-        low, high = -0.1, 1.1
-        if self.chain.source.kind == "linear":
-            signal, low, high = np.cbrt(signal), np.cbrt(low), np.cbrt(high)
-        return (signal - low) / (high - low) * (LATTICE - 1)
-
-    def unshaper(self, coordinate: Array) -> Array:
-        assert self.chain is not None
-        low, high = -0.1, 1.1
-        if self.chain.source.kind == "linear":
-            low, high = np.cbrt(low), np.cbrt(high)
-            return (low + coordinate / (LATTICE - 1) * (high - low)) ** 3
-        return low + coordinate / (LATTICE - 1) * (high - low)
-
-    @cached_property
-    def table_out(self) -> Floats:
-        """Light → delivered signal, 128 cells to the octave from 2⁻¹⁴ (which stands for 0) to the limit."""
-        assert self.chain is not None
-        floor, limit = 2.0**TABLE_FLOOR_OCTAVE, self.light_limit
-        octaves = int(np.ceil(np.log2(limit + floor))) - TABLE_FLOOR_OCTAVE
-        cell = np.arange(octaves * CELLS_PER_OCTAVE + 1)
-        octave, step = np.divmod(cell, CELLS_PER_OCTAVE)
-        light = 2.0 ** (TABLE_FLOOR_OCTAVE + octave) * (1 + step / CELLS_PER_OCTAVE)
-        light = np.append(light[light < limit + floor], limit + floor)
-        middle = (light[:-1] + light[1:]) / 2
-        tone = self.chain.tone
-        lines = _lines(tone(light - floor), light, tone(middle - floor))
-        return np.concatenate([lines, lines[-1:]])  # the limit itself may open one cell more
-
-    @cached_property
-    def pieces(self) -> ChainPieces | None:
-        """Both curves as polynomials, where they are that smooth."""
-        assert self.chain is not None
-        return chain_pieces(self.chain, TABLE_IN_DOMAIN, self.light_limit, self.target.format.bits)
-
-    @cached_property
-    def lattice(self) -> Floats:
-        """Delivered R′G′B′ at every lattice point, (n, n, n, 3)."""
-        assert self.chain is not None
-        axis = self.unshaper(np.arange(LATTICE, dtype=np.float64))
-        grid = np.stack(np.meshgrid(axis, axis, axis, indexing="ij"), axis=-1)
-        return self.chain.apply(grid).astype(np.float32)
-
-    @property
-    def places(self) -> NDArray[np.int64]:
-        """(x, y) of the picture in the delivered luma and chroma planes."""
-        x, y = self.warp.place
-        sx, sy = self.target.format.sub
-        return np.array([[x, y], [x // sx, y // sy]], dtype=np.int64)
-
-
 DITHER = dither_tile()
+STRIP = 16  # rows that are worked on at once where recordings are mixed
 
 
-def _columns(filter_: AxisFilter, first: int = 0) -> tuple[NDArray[np.uint64], Floats, tuple[int, int]]:
-    """A filter as ``bands.filter_columns`` takes it: starts, weights (taps, columns) padded to threes, and its kind.
-
-    The kind is (−1, 0) for a plain copy, else (lo, hi): between them the filter doubles, its two kernels repeating.
-    """
-    count, taps = filter_.weights.shape
-    padded = np.zeros((-(-taps // 3) * 3, count), np.float32)
-    padded[:taps] = filter_.weights.T
-    starts = (filter_.start - first).astype(np.uint64)
-    return starts, padded, (-1, 0) if taps == 1 else _repeating(filter_, every=2, step=1)
-
-
-def _repeating(filter_: AxisFilter, every: int, step: int) -> tuple[int, int]:
-    """The longest stretch in which column i + ``every`` does what column i does, ``step`` samples on; (0, 0) if short."""
-    if len(filter_.start) < 64:
-        return 0, 0
-    moved = filter_.start[every:] - filter_.start[:-every] == step
-    alike = np.all(np.abs(filter_.weights[every:] - filter_.weights[:-every]) < 1e-6, axis=1)
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], moved & alike, [False]]).astype(np.int8)))
-    if len(edges) == 0:
-        return 0, 0
-    runs = edges.reshape(-1, 2)
-    lo, hi = (int(v) for v in runs[np.argmax(runs[:, 1] - runs[:, 0])])
-    hi += every
-    return (lo, hi - (hi - lo) % every) if hi - lo > 48 else (0, 0)
+def coloured(tables: Tables, wide: bool) -> tuple[Any, ...]:
+    """What ``kernels.bands`` takes as ``colour``; curves in pieces where the processor has room for them (``wide``)."""
+    kind, chain = tables.kind, tables.chain
+    pieces = tables.pieces if kind == 1 and wide else None
+    kind = kind if pieces is None else 3
+    first, matrix = tables.in_matrix.copy(), np.column_stack([chain.matrix if chain else np.eye(3), np.zeros(3)])
+    if kind:  # ending in places of the input table, or in cells
+        low, high = TABLE_IN_DOMAIN
+        first[:, 3] -= low
+        first *= (EVEN if pieces else TABLE_IN_CELLS) / (high - low)
+    if kind == 1:
+        matrix[:, 3] = 2.0**TABLE_FLOOR_OCTAVE
+    none: Floats = np.zeros((1, 2), np.float32)
+    return (
+        kind, first.astype(np.float32), tables.table_in if kind in (1, 2) else none, matrix.astype(np.float32),
+        tables.table_out if kind == 1 else none, np.float32(tables.light_limit if kind == 1 else 1.0),
+        tables.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32), tables.out_matrix.astype(np.float32),
+        *(pieces.arrays if pieces else (np.zeros((2, 1, 1), np.float32), np.zeros((2, 4), np.float32))),
+    )  # fmt: skip
 
 
-def _halving(half: AxisFilter, taps: int, size: int) -> tuple[int, int]:
-    """The columns that ``bands.filter_halving`` can make of a row of ``size``, whose kernel has ``taps`` with its padding."""
-    lo, hi = _repeating(half, every=1, step=2)
-    while hi > lo and int(half.start[lo]) + 2 * (hi - lo + (taps - 1) // 2) > size:
-        hi -= 1
-    return lo, hi
+def apart(plan: Plan, panel: Panel) -> bool:
+    """Does each delivered plane come of one recorded plane alone? Chroma then goes from recorded to delivered in one
+    filter, and what is neither moved nor scaled comes out as it was."""
+    if plan.chain is not None or not panel.on_axes or plan.source.format.chroma == "4:0:0":
+        return False
+    matrix = Tables(plan.source, None, plan.target).in_matrix[:, :3]
+    mixing = matrix - np.diag(np.diag(matrix))
+    return float(np.abs(mixing).max()) < 1e-9 * float(np.abs(matrix).max())
 
 
-def _lines(values: Array, places: Array, between: Array) -> Floats:
-    """Cells of straight pieces over ``places``, as (value at 0, slope).
+class _Job:
+    """One panel's work. ``rows`` come from ``band`` and its chroma, where it is delivered at fewer of them, from all of them."""
 
-    ``between`` are the values halfway: each piece is shifted by half of what it misses there, which halves its error.
-    """
-    slope = np.diff(values) / np.diff(places)
-    middle = (places[:-1] + places[1:]) / 2
-    chord = values[:-1] + slope * (middle - places[:-1])
-    start = chord + (between - chord) / 2 - slope * middle
-    return np.stack([start, slope], axis=-1).astype(np.float32)
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+        from ..kernels import bands
+
+        self.plan, self.panel, self.colour, self.threads, self._bands = plan, panel, colour, threads, bands
+        half, half_rows = reduction(panel.size, plan.target)
+        self.halved_rows = plan.target.format.sub[1] > 1
+        between = np.empty((2, panel.size[1] if self.halved_rows else 0, len(half.start)), np.float32)
+        starts, weights, _ = columns(half)
+        self._half_rows = (half_rows.start, half_rows.weights)
+        self.places, self.top = places(panel, plan.target), np.array(plan.target.ends, np.float32)
+        self.dither = np.tile(DITHER, (1, -(-panel.size[0] // DITHER.shape[1])))
+        self.last = (
+            self.places, (starts, weights, halving(half, weights.shape[0], panel.size[0])), plan.target.format.sub[0] > 1, between,
+            self.dither, self.top,
+        )  # fmt: skip
+
+    def run(self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor) -> None:
+        list(pool.map(self.rows(frames, target, time, pool), self.spans(self.panel.size[1])))
+        if self.halved_rows:
+
+            def halves(span: tuple[int, int]) -> None:
+                self._bands.reduce_rows(self.last[3], *self._half_rows, target, self.places, self.dither, self.top, *span)
+
+            list(pool.map(halves, self.spans(len(self._half_rows[0]))))
+
+    def rows(
+        self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor
+    ) -> Callable[[tuple[int, int]], None]:
+        """What makes delivered rows [from, to) of one frame."""
+        raise NotImplementedError
+
+    def spans(self, rows: int) -> list[tuple[int, int]]:
+        n = min(rows, self.threads * 4)
+        return [(rows * i // n, rows * (i + 1) // n) for i in range(n)]
+
+    def expect(self, time: float) -> None:
+        """The frame of that moment comes next."""
+
+
+class _Apart(_Job):
+    """Plane from plane, see ``apart``."""
+
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+        super().__init__(plan, panel, colour, tables, threads)
+        filters = AxisFilters(panel, plan.source, plan.target)
+        self.halved_rows = False
+        self._planes: list[tuple[Any, ...]] = []
+        for c, (across, down) in enumerate((filters.luma, filters.direct, filters.direct)):
+            gain = np.array((tables.in_matrix[c, c], tables.in_matrix[c, 3]), np.float32)
+            self._planes.append((down.start, down.weights, columns(across, across.span[0]), np.array(across.span), *gain))
+
+    def run(self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor) -> None:
+        planes = frames[self.panel.patches[0].input]
+
+        def piece(part: tuple[int, tuple[int, int]]) -> None:
+            c, span = part
+            place = self.places[min(c, 1)]
+            self._bands.plane_band(planes[c], *self._planes[c], target[c], place, self.dither, self.top, *span)
+
+        list(pool.map(piece, [(c, s) for c in range(3) for s in self.spans(len(self._planes[c][0]))]))
+
+
+class _OnAxes(_Job):
+    """Filters of columns and rows."""
+
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+        super().__init__(plan, panel, colour, tables, threads)
+        filters = AxisFilters(panel, plan.source, plan.target)
+        (first_y, count_y), (first_c, count_c) = filters.luma[0].span, filters.chroma[0].span
+        self._axis: tuple[Any, ...] = (
+            laid(filters.luma, first_y), laid(filters.chroma, first_c), np.array([first_y, count_y]), np.array([first_c, count_c]),
+        )  # fmt: skip
+
+    def rows(
+        self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor
+    ) -> Callable[[tuple[int, int]], None]:
+        planes = frames[self.panel.patches[0].input]
+        return lambda span: self._bands.render_band(planes, *self._axis, self.colour, target, *self.last, *span)
+
+
+class _Mapped(_Job):
+    """The general map: one patch where it alone counts, several mixed in light where they meet."""
+
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+        from ..kernels import mixing, views
+
+        super().__init__(plan, panel, colour, tables, threads)
+        self._views, self._mixing = views, mixing
+        halved = plan.target.format.sub == (2, 2)
+        self.samplers = [Sampler(panel.look, p, plan.inputs[p.input].given, halved) for p in panel.patches]
+        self.still = panel.look.still and all(p.still for p in panel.patches)
+        self.mixed = len(panel.patches) > 1 or not panel.patches[0].plain
+        self.black = np.array(plan.target.black(), np.float32)
+        self._rooms: queue.SimpleQueue[dict[str, NDArray[Any]]] = queue.SimpleQueue()
+        n, rows = panel.size[0], views.ROWS if not self.mixed else max(STRIP, STEPS[0])
+        for _ in range(threads):
+            room: dict[str, NDArray[Any]] = {
+                "sampled": np.empty((rows, 3, n + views.SLACK), np.float32), "cover": np.empty((rows, n), np.float32),
+            }  # fmt: skip
+            if self.mixed:
+                room |= {k: np.empty((rows, *(3,) * (k == "light"), n), np.float32) for k in ("light", "weight")}
+                room |= {"run": np.empty(rows * 3 * (n + views.SLACK), np.float32), "run cover": np.empty(rows * n, np.float32)}
+            self._rooms.put(room)
+        self._grids: list[Grid] = []
+        self._coming: tuple[float, Future[list[Grid]]] | None = None
+        self._beside = None if self.still else ThreadPoolExecutor(1, thread_name_prefix="grids")
+        if self.mixed:
+            self._prepare_mixing()
+
+    def _prepare_mixing(self) -> None:
+        low, high = TABLE_IN_DOMAIN
+        signal = np.linspace(low, high, TABLE_IN_CELLS + 1)
+        curve = self.plan.chain.source if self.plan.chain is not None else self.plan.curve
+        light = signal if curve is None else np.maximum.accumulate(np.clip(curve.decode(signal), -1e6, 1e6))
+        self._light = (light.astype(np.float32), np.float32(low), np.float32(TABLE_IN_CELLS / (high - low)))
+        first = self.plan.source.to_signal()
+        back = np.linalg.inv(first[:, :3])
+        self._back = np.column_stack([back, -back @ first[:, 3]]).astype(np.float32)
+        self._mixes = [
+            (
+                p.light is None and self.plan.inputs[p.input].given == self.plan.source,
+                self.plan.inputs[p.input].given.to_signal().astype(np.float32),
+                np.array(p.light if p.light is not None else np.eye(3), np.float32),
+            )
+            for p in self.panel.patches
+        ]
+
+    def grids(self, time: float) -> list[Grid]:
+        made = [s.grid(time) for s in self.samplers]
+        step = min(g.step for g in made)
+        return [g if g.step == step else s.grid(time, step) for g, s in zip(made, self.samplers, strict=True)]
+
+    def expect(self, time: float) -> None:
+        if self._beside is not None:
+            self._coming = (time, self._beside.submit(self.grids, time))
+
+    def close(self) -> None:
+        if self._beside is not None:
+            self._beside.shutdown()
+
+    def _grids_at(self, time: float) -> list[Grid]:
+        if not self._grids or not self.still:
+            coming, self._coming = self._coming, None
+            self._grids = coming[1].result() if coming is not None and coming[0] == time else self.grids(time)
+        return self._grids
+
+    @contextmanager
+    def _room(self) -> Iterator[dict[str, NDArray[Any]]]:
+        """Working memory for one thread."""
+        held = self._rooms.get()
+        try:
+            yield held
+        finally:
+            self._rooms.put(held)
+
+    def spans(self, rows: int) -> list[tuple[int, int]]:
+        if not self.mixed or rows != self.panel.size[1]:
+            return super().spans(rows)
+        strip = max(STRIP, self._grids[0].step)
+        return [(lo, min(lo + strip, rows)) for lo in range(0, rows, strip)]
+
+    def run(self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor) -> None:
+        self._grids_at(time)  # before ``spans``, which follow their cells
+        super().run(frames, target, time, pool)
+
+    def rows(
+        self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor
+    ) -> Callable[[tuple[int, int]], None]:
+        grids = self._grids
+        ready = [
+            s.ready(frames[s.patch.input], g, pool) for s, g in zip(self.samplers, grids, strict=True)
+        ]
+
+        def alone(n: int, span: tuple[int, int]) -> None:
+            with self._room() as room:
+                self._views.view_band(
+                    *ready[n], room["sampled"], room["cover"], self.panel.size[0], grids[n].bare, self.black, self.colour, target,
+                    *self.last, *span,
+                )  # fmt: skip
+
+        if not self.mixed:
+            return lambda span: alone(0, span)
+        least, most = ([_of_cells(g, f) for g in grids] for f in (np.minimum, np.maximum))
+
+        def strip(span: tuple[int, int]) -> None:
+            cells = slice(span[0] // grids[0].step, -(-span[1] // grids[0].step))
+            counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
+            if len(counting) == 1 and self._mixes[counting[0]][0] and least[counting[0]][cells].min() >= 1:
+                alone(counting[0], span)
+                return
+            with self._room() as room:
+                self._mix(room, [(n, most[n][cells]) for n in counting], ready, cells, span)
+                self._bands.finish_band(
+                    room["sampled"], room["cover"], self.panel.size[0], True, self.black, self.colour, target, *self.last, *span
+                )
+
+        return strip
+
+    def _mix(
+        self, room: dict[str, NDArray[Any]], counting: list[tuple[int, Floats]], ready: list[tuple[Any, ...]], cells: slice,
+        span: tuple[int, int],
+    ) -> None:  # fmt: skip
+        """Rows of ``span``, of all patches that count there, as codes of the plan's source."""
+        count, width, slack = span[1] - span[0], self.panel.size[0], self._views.SLACK
+        sampled, cover, light, weight = (room[k][:count] for k in ("sampled", "cover", "light", "weight"))
+        cover[...], light[...], weight[...] = 0, 0, 0
+        for n, shares in counting:
+            planes, at, reduced, nodes, found, step, *rest = ready[n]
+            held = self._grids[n].shares
+            held = np.ones(nodes.shape[:2], np.float32) if held is None else held
+            whole, matrix, turned = self._mixes[n]
+            for g0, g1 in _runs(shares.max(axis=0) > 0):
+                first = g0 * step
+                m = min(g1 * step, width) - first
+                run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
+                seen = room["run cover"][: count * m].reshape(count, m)
+                corner, cell = (slice(cells.start, cells.stop + 1), slice(g0, g1 + 1)), (slice(None), cells, slice(g0, g1))
+                self._views.sample_band(
+                    planes, at, reduced, np.ascontiguousarray(nodes[corner]), np.ascontiguousarray(found[cell]), step, *rest, run, seen,
+                    m, 0, count,
+                )  # fmt: skip
+                self._mixing.gather(
+                    run, seen, m, first, np.ascontiguousarray(held[corner]), step, whole, matrix, *self._light, turned, light, weight,
+                    cover, sampled,
+                )  # fmt: skip
+        self._mixing.settle(light, weight, width, *self._light, self._back, sampled)
+
+
+def _of_cells(g: Grid, extreme: Any) -> Floats:
+    """The least or greatest share at the corners of each cell."""
+    s = np.ones(g.nodes.shape[:2], np.float32) if g.shares is None else g.shares
+    return np.asarray(extreme(extreme(s[:-1, :-1], s[1:, :-1]), extreme(s[:-1, 1:], s[1:, 1:])))
+
+
+def _runs(cells: NDArray[np.bool_]) -> list[tuple[int, int]]:
+    """Stretches [from, to) of cells that are set; small gaps are taken along."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], cells, [False]]).astype(np.int8)))
+    runs: list[tuple[int, int]] = []
+    for lo, hi in edges.reshape(-1, 2).tolist():
+        if runs and lo - runs[-1][1] <= 2:
+            runs[-1] = (runs[-1][0], hi)
+        else:
+            runs.append((lo, hi))
+    return runs
 
 
 class Processor:
-    """Runs a ``PixelPlan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
+    """Runs a ``Plan``. Holds its working memory, so that nothing is allocated per frame. Close it, or use ``with``."""
 
-    def __init__(self, plan: PixelPlan, threads: int = 2) -> None:
-        from ..kernels import bands, registers  # here, so that importing this module costs nothing
+    def __init__(self, plan: Plan, threads: int = 2) -> None:
+        from ..kernels import registers  # here, so that importing this module costs nothing
 
         self.plan, self.threads = plan, max(1, threads)
-        self._kernels, self._wide = bands, registers.WIDE
         self._pool = ThreadPoolExecutor(self.threads, thread_name_prefix="pixels")
-        n, rows = plan.warp.picture
-        half, half_rows = plan.reduction
-        vertical = plan.target.format.sub[1] > 1
-        self._between = np.empty((2, rows if vertical and not plan.apart else 0, len(half.start)), np.float32)
-        self._half_rows = (half_rows.start, half_rows.weights)
-        self._colour = self._coloured()
-        self._sampler: Sampler | None = None
-        self._planes: list[tuple[Any, ...]] = []
-        self._turned: tuple[Plane, ...] = ()
-        if plan.apart:
-            for c, (across, down) in enumerate((plan.luma, plan.direct, plan.direct)):
-                span, gain = across.span, (plan.in_matrix[c, c], plan.in_matrix[c, 3])
-                columns = _columns(across, span[0])
-                self._planes.append((down.start, down.weights, columns, np.array(span), *np.array(gain, np.float32)))
-        elif isinstance(plan.warp, MapWarp):
-            halved = plan.target.format.sub == (2, 2)
-            self._sampler = Sampler(plan.warp, plan.source.format, plan.source.siting, halved, self.threads)
-        else:
-            (first_y, count_y), (first_c, count_c) = plan.luma[0].span, plan.chroma[0].span
-            self._axis: tuple[Any, ...] = (
-                self._axes(plan.luma, first_y), self._axes(plan.chroma, first_c),
-                np.array([first_y, count_y]), np.array([first_c, count_c]),
-            )  # fmt: skip
-        starts, weights, _ = _columns(half)
-        self._half = (starts, weights, _halving(half, weights.shape[0], n))
-        self._dither = np.tile(DITHER, (1, -(-n // DITHER.shape[1])))
-
-    def _coloured(self) -> tuple[Any, ...]:
-        """What ``kernels.bands`` takes as ``colour``; curves in pieces where the processor has room for them."""
-        plan, kind, chain = self.plan, self.plan.kind, self.plan.chain
-        pieces = plan.pieces if kind == 1 and self._wide else None
-        kind = kind if pieces is None else 3
-        first, matrix = plan.in_matrix.copy(), np.column_stack([chain.matrix if chain else np.eye(3), np.zeros(3)])
-        if kind:  # ending in places of the input table, or in cells
-            low, high = TABLE_IN_DOMAIN
-            first[:, 3] -= low
-            first *= (EVEN if pieces else TABLE_IN_CELLS) / (high - low)
-        if kind == 1:
-            matrix[:, 3] = 2.0**TABLE_FLOOR_OCTAVE
-        none: Floats = np.zeros((1, 2), np.float32)
-        return (
-            kind, first.astype(np.float32), plan.table_in if kind in (1, 2) else none, matrix.astype(np.float32),
-            plan.table_out if kind == 1 else none, np.float32(plan.light_limit if kind == 1 else 1.0),
-            plan.lattice if kind == 2 else np.zeros((1, 1, 1, 3), np.float32), plan.out_matrix.astype(np.float32),
-            *(pieces.arrays if pieces else (np.zeros((2, 1, 1), np.float32), np.zeros((2, 4), np.float32))),
-        )  # fmt: skip
-
-    @staticmethod
-    def _axes(pair: tuple[AxisFilter, AxisFilter], first: int) -> tuple[Any, ...]:
-        columns, rows = pair
-        return (rows.start, rows.weights, *_columns(columns, first))
+        self.tables = Tables(plan.source, plan.chain, plan.target)
+        colour = coloured(self.tables, registers.WIDE)
+        self._jobs: list[_Job] = []
+        for panel in plan.panels:
+            kind = _Apart if apart(plan, panel) else _OnAxes if panel.on_axes else _Mapped
+            self._jobs.append(kind(plan, panel, colour, self.tables, self.threads))
+        self._turned: dict[int, Planes] = {}
 
     def __enter__(self) -> Processor:
         return self
@@ -300,76 +329,53 @@ class Processor:
 
     def close(self) -> None:
         self._pool.shutdown()
+        for job in self._jobs:
+            if isinstance(job, _Mapped):
+                job.close()
 
-    def _upright(self, source: tuple[Plane, ...]) -> tuple[Plane, ...]:
-        """The recorded planes turned into working memory, every sample as it is."""
-        plan, form = self.plan, self.plan.source.format
-        if not self._turned:
-            sizes = [form.plane_size(plan.source_raster, i) for i in range(len(source))]
-            self._turned = tuple(np.empty((h, w), form.dtype) for w, h in sizes)
-        for plane, into in zip(source, self._turned, strict=True):
-            h, w = into.shape if plan.turn == 180 else into.shape[::-1]
-            np.copyto(into, np.rot90(plane[:h, :w], -plan.turn // 90))
-        return self._turned
+    def _upright(self, n: int, source: Planes) -> Planes:
+        """An input's planes turned into working memory, every sample as it is."""
+        held = self.plan.inputs[n]
+        if not held.turn:
+            return source
+        form = held.given.format
+        if n not in self._turned:
+            sizes = [form.plane_size(held.raster, i) for i in range(len(source))]
+            self._turned[n] = tuple(np.empty((h, w), form.dtype) for w, h in sizes)
+        for plane, into in zip(source, self._turned[n], strict=True):
+            h, w = into.shape if held.turn == 180 else into.shape[::-1]
+            np.copyto(into, np.rot90(plane[:h, :w], -held.turn // 90))
+        return self._turned[n]
 
-    def fill_bars(self, target: tuple[Plane, ...]) -> None:
-        """Black around the picture; the picture itself is left alone."""
+    def fill_bars(self, target: Planes) -> None:
+        """Black around the pictures; these themselves are left alone."""
         plan = self.plan
-        if plan.warp.raster == plan.warp.picture:
+        if len(plan.panels) == 1 and plan.raster == plan.panels[0].size:
             return
         for i, code in enumerate(plan.target.black()):
             sx, sy = plan.target.format.sub if i else (1, 1)
-            x, y = plan.places[min(i, 1)]
-            w, h = plan.warp.picture[0] // sx, plan.warp.picture[1] // sy
+            if len(plan.panels) > 1:
+                target[i][...] = code
+                continue
+            x, y = places(plan.panels[0], plan.target)[min(i, 1)]
+            w, h = plan.panels[0].size[0] // sx, plan.panels[0].size[1] // sy
             plane = target[i]
             plane[:y] = plane[y + h :] = code
             plane[y : y + h, :x] = plane[y : y + h, x + w :] = code
 
-    def run(self, source: tuple[Plane, ...], target: tuple[Plane, ...], time: float = 0.0) -> None:
-        """One frame: decoded planes (rows, stride) in, delivered planes (rows, stride) written in place.
+    def run(self, sources: Sequence[Planes], target: Planes, time: float = 0.0, coming: float | None = None) -> None:
+        """One frame: each input's decoded planes (rows, stride) in, delivered planes (rows, stride) written in place.
 
-        ``time``: seconds of the recording, where a view that moves is at that moment.
+        ``time``: seconds of the recording, where a view that moves is at that moment; ``coming``: of the frame after this, whose
+        map is made meanwhile.
         """
-        plan, k = self.plan, self._kernels
-        source = self._upright(source) if plan.turn else source
-        planes = tuple(frozen(p) for p in ((source[0],) * 3 if len(source) == 1 else source))
+        frames = [_three(self._upright(n, planes)) for n, planes in enumerate(sources)]
         self.fill_bars(target)
-        top, places = np.array(plan.target.ends, np.float32), plan.places
-        last = (places, self._half, plan.target.format.sub[0] > 1, self._between, self._dither, top)
-        sampler, rows = self._sampler, plan.warp.picture[1]
-        if plan.apart:
+        for job in self._jobs:
+            job.run(frames, target, time, self._pool)
+            if coming is not None:
+                job.expect(coming)
 
-            def piece(part: tuple[int, tuple[int, int]]) -> None:
-                c, span = part
-                place = places[min(c, 1)]
-                k.plane_band(planes[c], *self._planes[c], target[c], place, self._dither, top, *span)
 
-            list(self._pool.map(piece, [(c, s) for c in range(3) for s in self._bands(len(self._planes[c][0]))]))
-            return
-        if sampler is None:
-
-            def band(span: tuple[int, int]) -> None:
-                k.render_band(planes, *self._axis, self._colour, target, *last, *span)
-
-            list(self._pool.map(band, self._bands(rows)))
-        else:
-            from ..kernels.views import view_band
-
-            frame, bare = sampler.frame(planes, time, self._pool)
-            black = np.array(plan.target.black(), np.float32)
-
-            def band(span: tuple[int, int]) -> None:
-                with sampler.room() as room:
-                    view_band(*frame, *room, bare, black, self._colour, target, *last, *span)
-
-            list(self._pool.map(band, self._bands(rows)))
-        if self._between.shape[1]:
-
-            def halves(span: tuple[int, int]) -> None:
-                k.reduce_rows(self._between, *self._half_rows, target, places, self._dither, top, span[0], span[1])
-
-            list(self._pool.map(halves, self._bands(len(self._half_rows[0]))))
-
-    def _bands(self, rows: int) -> list[tuple[int, int]]:
-        n = min(rows, self.threads * 4)
-        return [(rows * i // n, rows * (i + 1) // n) for i in range(n)]
+def _three(planes: tuple[Plane, ...]) -> Planes:
+    return tuple(frozen(p) for p in ((planes[0],) * 3 if len(planes) == 1 else planes))

@@ -8,9 +8,14 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..light.samples import chroma_offset
 from ..media.formats import Plane
+from ..plan import Panel, Patch, Plan
+from ..space.sphere import Equirect, Flat
+from .axes import AxisFilters, places, reduction
 from .filters import AxisFilter
-from .pixels import DITHER, LATTICE, TABLE_IN_DOMAIN, PixelPlan
+from .pixels import DITHER, apart
+from .tables import LATTICE, TABLE_IN_DOMAIN, Tables
 
 Array = NDArray[np.float64]
 
@@ -44,45 +49,98 @@ def tetrahedral(coordinates: Array, lattice: NDArray[np.float32]) -> Array:
     return result
 
 
-def signal_444(plan: PixelPlan, planes: tuple[Plane, ...]) -> Array:
-    """Recorded planes (cropped of padding) → warped R′G′B′ signal (height, width, 3); codes if there is no colour."""
-    raw = [p.astype(np.float64) for p in ((planes[0],) * 3 if len(planes) == 1 else planes)]
-    warped = [resample(raw[0], *plan.luma), resample(raw[1], *plan.chroma), resample(raw[2], *plan.chroma)]
-    return np.stack(warped, axis=-1) @ plan.in_matrix[:, :3].T + plan.in_matrix[:, 3]
+def warped(plan: Plan, panel: Panel, frames: list[tuple[Plane, ...]], time: float = 0.0) -> tuple[Array, Array]:
+    """Recorded planes (cropped of padding) of each input → codes of the plan's source (height, width, 3), and where there is a
+    picture (height, width), 0 … 1. A map is sampled from planes that a spline of the fifth degree goes through."""
+    if panel.on_axes:
+        planes, filters = frames[panel.patches[0].input], AxisFilters(panel, plan.source, plan.target)
+        raw = [p.astype(np.float64) for p in ((planes[0],) * 3 if len(planes) == 1 else planes)]
+        made = [resample(raw[0], *filters.luma), *(resample(p, *filters.chroma) for p in raw[1:])]
+        return np.asarray(np.stack(made, axis=-1), dtype=np.float64), np.ones(panel.size[::-1])
+    parts = [(p, *sampled(plan, panel, p, frames[p.input], time)) for p in panel.patches]
+    if len(parts) == 1 and parts[0][0].plain:
+        return parts[0][1], parts[0][2]
+    curve = plan.chain.source if plan.chain is not None else plan.curve
+    total, weight, cover = np.zeros((*panel.size[::-1], 3)), np.zeros(panel.size[::-1]), np.zeros(panel.size[::-1])
+    d = panel.look.directions(*_centres(panel), time)
+    for patch, codes, seen in parts:
+        share = seen * (1.0 if patch.share is None else patch.share.at(d, time))
+        matrix = plan.inputs[patch.input].given.to_signal()
+        light = codes @ matrix[:, :3].T + matrix[:, 3]
+        light = light if curve is None else curve.decode(light)
+        total += share[..., None] * (light @ np.array(patch.light if patch.light is not None else np.eye(3)).T)
+        weight += share
+        cover = np.maximum(cover, np.where(share > 0, seen, 0))
+    light = total / np.maximum(weight, 1e-12)[..., None]
+    signal = light if curve is None else curve.encode(light)
+    back = plan.source.to_signal()
+    return np.asarray((signal - back[:, 3]) @ np.linalg.inv(back[:, :3]).T), cover
 
 
-def delivered_444(plan: PixelPlan, planes: tuple[Plane, ...]) -> Array:
-    """Delivered codes before chroma reduction and quantisation, (height, width, 3)."""
-    rgb = signal_444(plan, planes)
-    if plan.chain is None:
-        return rgb
-    rgb = np.clip(rgb, *TABLE_IN_DOMAIN)
-    if plan.kind == 2:
-        out = tetrahedral(np.clip(plan.shaper(rgb), 0, LATTICE - 1), plan.lattice)
-    else:
-        out = plan.chain.apply(rgb)
-    return out @ plan.out_matrix[:, :3].T + plan.out_matrix[:, 3]
+def _centres(panel: Panel) -> tuple[Array, Array]:
+    x, y = (np.arange(n, dtype=np.float64) + 0.5 for n in panel.size)
+    return x[None], y[:, None]
 
 
-def deliver(plan: PixelPlan, planes: tuple[Plane, ...]) -> tuple[NDArray[np.int64], ...]:
-    """The delivered planes, bars and all, as whole codes."""
-    if plan.apart:
-        pairs = (plan.luma, plan.direct, plan.direct)
-        full = [
-            resample(p.astype(np.float64), *pair) * plan.in_matrix[c, c] + plan.in_matrix[c, 3]
-            for c, (p, pair) in enumerate(zip(planes, pairs, strict=True))
+def sampled(
+    plan: Plan, panel: Panel, patch: Patch, planes: tuple[Plane, ...], time: float
+) -> tuple[Array, Array]:
+    """One patch's codes at every delivered pixel, and where it has a picture."""
+    from scipy.ndimage import map_coordinates
+
+    form, lens = plan.inputs[patch.input].given.format, patch.lens
+    d = patch.held(panel.look.directions(*_centres(panel), time), time)
+    place, (x, y, w, h) = lens.place(d), patch.region
+    made = []
+    for c in range(3):
+        plane = planes[min(c, len(planes) - 1)].astype(np.float64)
+        sub = form.sub if c and len(planes) > 1 else (1, 1)
+        part = plane[y // sub[1] : -(-(y + h) // sub[1]), x // sub[0] : -(-(x + w) // sub[0])]
+        mode = "nearest"
+        if isinstance(lens, Equirect) and lens.whole:
+            part, mode = np.pad(part, ((0, 0), (8, 8)), mode="wrap"), "nearest"
+        index = [
+            (place[..., i] - chroma_offset(plan.inputs[patch.input].given.siting, i, sub[i])) / sub[i] for i in (1, 0)
         ]
-    else:
-        codes = delivered_444(plan, planes)
-        columns, rows = plan.reduction
-        full = [codes[..., 0], resample(codes[..., 1], columns, rows), resample(codes[..., 2], columns, rows)]
-    out = []
-    for i, plane in enumerate(full):
-        w, h = plan.target.format.plane_size(plan.warp.raster, i)
-        x, y = plan.places[min(i, 1)]
-        whole = np.full((h, w), plan.target.black()[i], dtype=np.int64)
-        size = DITHER.shape[0]
-        noise = DITHER[(np.arange(plane.shape[0]) + y)[:, None] % size, np.arange(plane.shape[1]) % size]
-        whole[y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), *plan.target.ends)
-        out.append(whole)
-    return tuple(out)
+        index[1] = index[1] + (part.shape[1] - -(-w // sub[0])) / 2
+        made.append(map_coordinates(part, index, order=5, mode=mode))
+    whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
+    cover = np.ones(place.shape[:-1]) if whole else np.clip(np.radians(lens.margin(d)) * lens.density + 0.5, 0.0, 1.0)
+    return np.stack(made, axis=-1), cover
+
+
+def delivered_444(plan: Plan, panel: Panel, frames: list[tuple[Plane, ...]], time: float = 0.0) -> Array:
+    """Delivered codes of a panel before chroma reduction and quantisation, (height, width, 3)."""
+    tables = Tables(plan.source, plan.chain, plan.target)
+    codes, cover = warped(plan, panel, frames, time)
+    rgb = codes @ tables.in_matrix[:, :3].T + tables.in_matrix[:, 3]
+    if plan.chain is not None:
+        rgb = np.clip(rgb, *TABLE_IN_DOMAIN)
+        out = tetrahedral(np.clip(tables.shaper(rgb), 0, LATTICE - 1), tables.lattice) if tables.kind == 2 else plan.chain.apply(rgb)
+        rgb = out @ tables.out_matrix[:, :3].T + tables.out_matrix[:, 3]
+    black = np.array(plan.target.black(), dtype=np.float64)
+    return np.asarray(black + (rgb - black) * cover[..., None])
+
+
+def deliver(plan: Plan, frames: list[tuple[Plane, ...]], time: float = 0.0) -> tuple[NDArray[np.int64], ...]:
+    """The delivered planes, bars and all, as whole codes."""
+    sizes = [plan.target.format.plane_size(plan.raster, i) for i in range(3)]
+    whole = [np.full((h, w), code, dtype=np.int64) for (w, h), code in zip(sizes, plan.target.black(), strict=True)]
+    for panel in plan.panels:
+        if apart(plan, panel):
+            filters, matrix = AxisFilters(panel, plan.source, plan.target), Tables(plan.source, None, plan.target).in_matrix
+            pairs = (filters.luma, filters.direct, filters.direct)
+            full = [
+                resample(p.astype(np.float64), *pair) * matrix[c, c] + matrix[c, 3]
+                for c, (p, pair) in enumerate(zip(frames[panel.patches[0].input], pairs, strict=True))
+            ]
+        else:
+            codes = delivered_444(plan, panel, frames, time)
+            columns, rows = reduction(panel.size, plan.target)
+            full = [codes[..., 0], resample(codes[..., 1], columns, rows), resample(codes[..., 2], columns, rows)]
+        for i, plane in enumerate(full):
+            x, y = places(panel, plan.target)[min(i, 1)]
+            size = DITHER.shape[0]
+            noise = DITHER[(np.arange(plane.shape[0]) + y)[:, None] % size, np.arange(plane.shape[1]) % size]
+            whole[i][y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), *plan.target.ends)
+    return tuple(whole)

@@ -93,9 +93,9 @@ def render_segment(
         def worked() -> Iterator[tuple[Any, int]]:
             decoded = ahead(_pictures(reader, numbers))
             with contextlib.closing(decoded):  # type: ignore[type-var]
-                for frame, stamp, moment in zip(decoded, stamps, moments, strict=True):
+                for frame, stamp, moment, after in zip(decoded, stamps, moments, [*moments[1:], None], strict=True):
                     blank, planes = writer.blank()
-                    processor.run(frame.planes, planes, moment)
+                    processor.run([frame.planes], planes, moment, after)
                     witness.looks.append(look(planes, plan.spec.raster, sub, exact))
                     yield blank, stamp
 
@@ -411,7 +411,7 @@ def trial(order: Order, folder: Path, threads: int = 2) -> Trial:
         ):
             # Opening, seeking and loading the loops are not part of the second.
             first = reader.frame(int(plan.timing.frames[start]))
-            processor.run(first.planes, Writer.loose(plan.spec))
+            processor.run([first.planes], Writer.loose(plan.spec))
             began = time.monotonic()
             render_segment(plan, reader, processor, (start, start + count), path, threads, lambda _: None)
             took = time.monotonic() - began

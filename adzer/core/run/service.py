@@ -30,13 +30,14 @@ from ..media import probe
 from ..media.clock import clock_of
 from ..media.decode import Frame, Reader, upright
 from ..media.probe import FileFacts
+from ..plan import Plan
 from ..read import play
 from ..read.depth import level_marks
 from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from .pixels import PixelPlan, Processor
+from .pixels import Processor
 from .render import trial
 
 WAVE_COLUMNS, WAVE_LEVELS = 320, 192
@@ -173,27 +174,27 @@ class Pictures:
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 
     def _run(
-        self, key: Any, make: Callable[[], PixelPlan], frame: Frame, moment: float
-    ) -> tuple[Image, list[Any], PixelPlan]:
+        self, key: Any, make: Callable[[], Plan], frame: Frame, moment: float
+    ) -> tuple[Image, list[Any], Plan]:
         from ..kernels import screen
 
         processor: Processor = self._processors.get(key, lambda: Processor(make(), self.threads))
         plan = processor.plan
-        w, h = plan.warp.raster
+        w, h = plan.raster
         codes = [np.empty((h, w), plan.target.format.dtype) for _ in range(3)]
-        processor.run(frame.planes, tuple(codes), moment)
+        processor.run([frame.planes], tuple(codes), moment)
         out = np.empty((h, w, 4), np.uint8)
         screen.screen_rgb(codes[0], codes[1], codes[2], plan.target.to_signal().astype(np.float32), out, 0, h)
         return Image(w, h, out.tobytes()), codes, plan
 
     @staticmethod
-    def _scopes(codes: list[Any], plan: PixelPlan) -> Scopes:
-        """Measured on the picture, without its bars."""
+    def _scopes(codes: list[Any], plan: Plan) -> Scopes:
+        """Measured on the pictures, without their bars."""
         from ..kernels import screen
 
-        x, y = plan.warp.place
-        w, h = plan.warp.picture
-        luma = np.ascontiguousarray(codes[0][y : y + h, x : x + w])
+        corner = [min(p.place[i] for p in plan.panels) for i in (0, 1)]
+        end = [max(p.place[i] + p.size[i] for p in plan.panels) for i in (0, 1)]
+        luma = np.ascontiguousarray(codes[0][corner[1] : end[1], corner[0] : end[0]])
         wave = np.zeros((WAVE_LEVELS, WAVE_COLUMNS), np.int32)
         screen.waveform(luma, plan.target.top, WAVE_COLUMNS, WAVE_LEVELS, wave)
         histogram = np.bincount(luma.ravel(), minlength=plan.target.top + 1)

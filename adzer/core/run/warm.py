@@ -17,35 +17,38 @@ from ..light.chain import ColourChain
 from ..light.curves import STANDARD
 from ..light.samples import Samples
 from ..media.formats import PixelFormat
+from ..plan import Panel, Patch, Plan, on_axes
+from ..space.looks import ViewLook
 from ..space.path import Key, ViewPath
 from ..space.sphere import Equirect, Lens, Round
-from ..space.warps import AxisWarp, ViewWarp
-from .pixels import PixelPlan, Processor
+from .pixels import Processor
 
 KINDS = ("plain", "views")
 
 
 def run(kinds: tuple[str, ...] = KINDS) -> None:
     """``kinds``: what is warmed, pictures on plain axes or views of spheres and round lenses."""
-    warp = AxisWarp((64, 32), (Fraction(1), Fraction(3, 2)), (Fraction(0), Fraction(0)), (64, 36), (0, 2))
+    raster, whole = (64, 36), (0, 0, 64, 54)
+    plain = on_axes((64, 32), (Fraction(1), Fraction(3, 2)), (Fraction(0), Fraction(0)), (64, 54), (0, 2))
     chain = ColourChain(STANDARD["bt709"], np.eye(3), STANDARD["bt709"])
     for bits_in in (8, 10):
         source = Samples(PixelFormat(bits_in, "4:2:0"), "bt709", True)
         planes = tuple(np.zeros(source.format.plane_size((64, 54), i)[::-1], source.format.dtype) for i in range(3))
         for bits_out, chroma in ((8, "4:2:0"), (10, "4:4:4")):
             target = Samples(PixelFormat(bits_out, chroma), "bt709", True)
-            out = tuple(np.zeros(target.format.plane_size(warp.raster, i)[::-1], target.format.dtype) for i in range(3))
-            plans: list[PixelPlan] = []
+            out = tuple(np.zeros(target.format.plane_size(raster, i)[::-1], target.format.dtype) for i in range(3))
+            plans: list[Plan] = []
             if "plain" in kinds:
-                plans += [PixelPlan(source, (64, 54), warp, c, target) for c in (chain, None)]
+                plans += [Plan.single(source, (64, 54), plain, c, target, raster) for c in (chain, None)]
             if "views" in kinds:
+                look = ViewLook((64, 32), ViewPath(keys=(Key(fov=150),)), (1.0, 0.5))
                 for lens in (Equirect((64, 54)), Round((64, 54), (Lens(32, 27, 27),))):
-                    path = ViewPath(keys=(Key(fov=150),))
-                    view = ViewWarp((64, 32), lens, path, (0, 0, 64, 54), (1.0, 0.5), (64, 36), (0, 2))
-                    plans.append(PixelPlan(source, (64, 54), view, chain, target))
+                    light = ((1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)) if isinstance(lens, Round) else None
+                    patch = Patch(lens, whole, light=light)  # with some light of its own it goes the way of mixed ones
+                    plans.append(Plan.single(source, (64, 54), Panel(look, (patch,), (0, 2)), chain, target, raster))
             for plan in plans:
                 with Processor(plan, 1) as processor:
-                    processor.run(planes, out)
+                    processor.run([planes], out)
             if chroma == "4:4:4" and "plain" in kinds:
                 shown = np.zeros((36, 64, 4), np.uint8)
                 screen.screen_rgb(out[0], out[1], out[2], target.to_signal().astype(np.float32), shown, 0, 36)

@@ -6,10 +6,7 @@ turn a direction into a recorded place. Beside each cell stands how finely the r
 
 from __future__ import annotations
 
-import queue
-from collections.abc import Iterator
 from concurrent.futures import Executor
-from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -17,10 +14,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from ..light.samples import chroma_offset
-from ..media.formats import PixelFormat, Plane
+from ..light.samples import Samples, chroma_offset
+from ..media.formats import Plane
+from ..plan import Patch
+from ..space.looks import Look
 from ..space.sphere import Array, Equirect, Flat, Recording
-from ..space.warps import MapWarp
 from .filters import halving_taps, narrow_weights, patch_weights
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
@@ -38,7 +36,7 @@ class Grid:
     level of reduction; width of the kernel along x (−1: narrow patches) and y, 0 … WIDTHS; sixteenths of a sample that a pixel spans along x
     and y where one kernel is too narrow, else 0. ``step``: delivered pixels a cell is wide and high. ``levels``:
     reductions needed; ``bare``: somewhere there may be no picture. ``sparse``: chroma is sampled at every second pixel each
-    way, and drawn straight between."""
+    way, and drawn straight between. ``shares`` (rows+1, columns+1): how far it counts at the corners, None: it is all."""
 
     nodes: NDArray[np.float32]
     cells: NDArray[np.int32]
@@ -46,31 +44,52 @@ class Grid:
     levels: int
     bare: bool
     sparse: bool = False
+    shares: NDArray[np.float32] | None = None
 
 
-def grid(warp: MapWarp, time: float, sub: tuple[int, int] = (1, 1), halved: bool = False) -> Grid:
+def grid(
+    look: Look, patch: Patch, time: float, sub: tuple[int, int] = (1, 1), halved: bool = False, most: int = STEPS[0]
+) -> Grid:
     """The map of one frame, on the coarsest grid that keeps within ``BOUND``. ``sub``: recorded chroma subsampling;
-    ``halved``: chroma is delivered at every second pixel each way."""
-    w, h = warp.picture
-    for step in (s for s in STEPS if s <= max(4, min(w, h) // 32)):
-        columns, rows = -(-w // step), -(-h // step)
-        d = warp.directions(np.arange(columns + 1.0)[None] * step, np.arange(rows + 1.0)[:, None] * step, time)
+    ``halved``: chroma is delivered at every second pixel each way; ``most``: pixels that a cell may be wide."""
+    (w, h), lens = look.size, patch.lens
+    for step in (s for s in STEPS if s <= min(most, max(4, min(w, h) // 32))):
+        seen = look.directions(*corners(look, step), time)
+        d = patch.held(seen, time)
         across, down = np.diff(d, axis=1) / step, np.diff(d, axis=0) / step
         middle = (d[:-1, :-1] + d[1:, :-1] + d[:-1, 1:] + d[1:, 1:]) / 4
         across, down = (across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2
-        span = np.sqrt(warp.lens.step(middle, across) ** 2 + warp.lens.step(middle, down) ** 2)
+        span = np.sqrt(lens.step(middle, across) ** 2 + lens.step(middle, down) ** 2)
         bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
-        off = bend * warp.lens.density / warp.lens.length(middle[rows // 2, columns // 2])
-        if off <= 0.8 * BOUND * max(1.0, float(span.min())):  # the estimate is one of second differences
+        rows, columns = middle.shape[:2]
+        off = bend * lens.density / lens.length(middle[rows // 2, columns // 2])
+        within = off <= 0.8 * BOUND * max(1.0, float(span.min()))  # the estimate is one of second differences
+        if within and (patch.share is None or _coarse_enough(patch, seen, step)):
             break
-    most = max(0, int(np.log2(min(warp.region[2:]))) - 6)
-    luma, coarse = _cells(span, most, ENLARGED), span / sub
+    levels_at_most = max(0, int(np.log2(min(patch.region[2:]))) - 6)
+    luma, coarse = _cells(span, levels_at_most, ENLARGED), span / sub
     sparse = step % 2 == 0 and float(coarse.max()) <= (HALVED if halved else SPARSE)
-    chroma = _cells(BETWEEN * coarse if sparse else coarse, most, ENLARGED_CHROMA)
+    chroma = _cells(BETWEEN * coarse if sparse else coarse, levels_at_most, ENLARGED_CHROMA)
     levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
-    whole = isinstance(warp.lens, Flat) or (isinstance(warp.lens, Equirect) and warp.lens.whole)
-    bare = not whole and float(warp.lens.margin(d).min()) < 1.0
-    return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse)
+    whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
+    bare = not whole and float(lens.margin(d).min()) < 1.0
+    shares = None if patch.share is None else np.ascontiguousarray(patch.share.at(seen, time), np.float32)
+    return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse, shares)
+
+
+def corners(look: Look, step: int) -> tuple[Array, Array]:
+    """Delivered places x (1, …) and y (…, 1) of the corners of cells ``step`` pixels wide, the last perhaps beyond the picture."""
+    x, y = (np.arange(-(-n // step) + 1.0) * step for n in look.size)
+    return x[None], y[:, None]
+
+
+def _coarse_enough(patch: Patch, d: Array, step: int) -> bool:
+    """Does the narrowest way of its share from 0 to 1 take four cells?"""
+    assert patch.share is not None
+    apart = np.linalg.norm(np.diff(d, axis=1), axis=-1)
+    if not isinstance(patch.lens, Flat):
+        apart = apart / np.linalg.norm(d[:, 1:], axis=-1)
+    return step == 1 or float(apart.max()) * 4 <= patch.share.width
 
 
 def _cells(span: Array, most: int, enlarged: float) -> NDArray[np.int32]:
@@ -90,26 +109,20 @@ def _tables(phases: int) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
 
 
 class Sampler:
-    """Runs a ``MapWarp`` over decoded planes. Keeps a still map, and its working memory, from frame to frame."""
+    """Samples one patch of a look from decoded planes. Keeps a still map, and its working memory, from frame to frame."""
 
-    def __init__(self, warp: MapWarp, form: PixelFormat, siting: str, halved: bool, threads: int) -> None:
-        from ..kernels import patches, places, views  # here, so that importing this module costs nothing
+    def __init__(self, look: Look, patch: Patch, source: Samples, halved: bool) -> None:
+        from ..kernels import patches, places  # here, so that importing this module costs nothing
 
-        self.warp, self.form, self.halved, self._halve_rows = warp, form, halved, patches.halve_rows
-        self.wraps = isinstance(warp.lens, Equirect) and warp.lens.whole
+        self.look, self.patch, self.form, self.halved, self._halve_rows = look, patch, source.format, halved, patches.halve_rows
+        self.wraps = isinstance(patch.lens, Equirect) and patch.lens.whole
         self.weights, self._taps = _tables(patches.PHASES)
-        self.lens = _lens(warp.lens, places)
-        x, y, w, h = warp.region
-        sx, sy = form.sub
+        self.lens = _lens(patch.lens, places)
+        x, y, w, h = patch.region
+        sx, sy = self.form.sub
         self._corner = [(y, x)] + [(y // sy, x // sx)] * 2
         self._sizes = [(h, w)] + [(h // sy, w // sx)] * 2
-        self._offset = [chroma_offset(siting, i, n) / n for i, n in enumerate((sx, sy))]
-        self._rooms: queue.SimpleQueue[Any] = queue.SimpleQueue()
-        for _ in range(threads):
-            n = warp.picture[0]
-            sampled = np.empty((views.ROWS, 3, n + views.SLACK), np.float32)
-            self._rooms.put((sampled, np.empty((views.ROWS, n), np.float32), n))
-        self._grid: Grid | None = None
+        self._offset = [chroma_offset(source.siting, i, n) / n for i, n in enumerate((sx, sy))]
         self._room_for(0)
 
     def _room_for(self, levels: int) -> None:
@@ -132,21 +145,13 @@ class Sampler:
                     )
         self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
 
-    @contextmanager
-    def room(self) -> Iterator[tuple[Any, ...]]:
-        """Working memory for one thread, as ``views.view_band`` takes it."""
-        held = self._rooms.get()
-        try:
-            yield held
-        finally:
-            self._rooms.put(held)
+    def grid(self, time: float, most: int = STEPS[0]) -> Grid:
+        return grid(self.look, self.patch, time, self.form.sub, self.halved, most)
 
-    def frame(self, planes: tuple[Plane, ...], time: float, pool: Executor) -> tuple[tuple[Any, ...], bool]:
-        """One frame ready to be sampled, as ``views.view_band`` takes it; and may there be no picture somewhere?"""
-        if self._grid is None or not self.warp.still:
-            self._grid = grid(self.warp, time, self.form.sub, self.halved)
-            if self._grid.levels > self.levels:
-                self._room_for(self._grid.levels)
+    def ready(self, planes: tuple[Plane, ...], g: Grid, pool: Executor) -> tuple[Any, ...]:
+        """One frame ready to be sampled, as ``views.sample_band`` takes it."""
+        if g.levels > self.levels:
+            self._room_for(g.levels)
         for c, plane in enumerate(planes):
             stride = plane.strides[0] // plane.itemsize
             self.places[0, c, :2] = self._corner[c][0] * stride + self._corner[c][1], stride
@@ -154,12 +159,11 @@ class Sampler:
             frozen(np.lib.stride_tricks.as_strided(p, (p.shape[0] * p.strides[0] // p.itemsize,), (p.itemsize,)))
             for p in planes
         )
-        self._reduce(flat, self._grid.levels, pool)
-        g = self._grid
+        self._reduce(flat, g.levels, pool)
         return (
             flat, self.places, self.reduced, g.nodes, g.cells, g.step, g.sparse, *self.lens, self.affine, self.wraps,
             self.weights,
-        ), g.bare  # fmt: skip
+        )  # fmt: skip
 
     def _reduce(self, planes: tuple[Any, ...], levels: int, pool: Executor) -> None:
         for level in range(1, levels + 1):

@@ -9,8 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
+from ..plan import Panel, on_axes
 from ..space.crop import inside
-from ..space.warps import AxisWarp
 
 
 @dataclass(frozen=True)
@@ -166,10 +166,10 @@ def fit(
     return Fitted(raster, picture, (place[0], place[1]), k)
 
 
-def warp(framing: Framing, fitted: Fitted) -> AxisWarp:
+def panel(framing: Framing, fitted: Fitted, recorded: tuple[int, int]) -> Panel:
     """Crop and reduction as one map from delivered to recorded pixels. Both axes keep their exact ratio."""
     k = fitted.reduce
     scale = (framing.scale[0] * k, framing.scale[1] * k)
     spare = tuple(framing.crop[2 + i] - fitted.picture[i] * scale[i] for i in (0, 1))
     offset = (framing.crop[0] + spare[0] / 2, framing.crop[1] + spare[1] / 2)
-    return AxisWarp(fitted.picture, scale, offset, fitted.raster, fitted.place)
+    return on_axes(fitted.picture, scale, offset, recorded, fitted.place)

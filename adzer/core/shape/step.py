@@ -1,4 +1,4 @@
-"""Shape: undoes the squeeze, crops to the delivered shape, fits the card's raster. Adds a ``Shaped`` to the plan."""
+"""Shape: undoes the squeeze, crops to the delivered shape, fits the card's raster. Gives the draft its panel."""
 
 from __future__ import annotations
 
@@ -10,18 +10,19 @@ import msgspec
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
+from ..plan import Draft, Panel, Patch
 from ..records import to_plain
 from ..space.crop import CropKey, CropPath
 from ..space.crop import check_moves as crop_moves
 from ..space.crop import trouble as crop_trouble
+from ..space.looks import CropLook
 from ..space.path import Move, ViewPath, check_moves, cut, longer, trouble
 from ..space.sphere import Flat
-from ..space.warps import AxisWarp, CropWarp
 from ..stage import Context, StepResult
 from .advise import SPEEDS, pace_text, shape_text
-from .geometry import Fitted, Framing, fit, solve, warp
+from .geometry import Fitted, Framing, fit, panel, solve
 from .settings import ShapeSettings
-from .view import holds_directions, left, viewed
+from .view import Viewed, holds_directions, left, viewed
 
 WHOLE = 0.97  # share of a pair's picture that has to be left: an odd line at its edge may go
 LIMITS = (Fraction(1, 4), Fraction(4))
@@ -30,18 +31,19 @@ SHAPE_LIMITS = (Fraction(1, 4), Fraction(6))
 
 @dataclass(frozen=True)
 class Shaped:
-    """The crop, how it lies in the delivered raster, and both as one warp."""
+    """The crop, how it lies in the delivered raster, and both as one map; ``moving``: of a crop that is more than its axes."""
 
     framing: Framing
     fitted: Fitted
-    warp: AxisWarp | CropWarp
+    panel: Panel
+    moving: CropLook | None = None
 
     @property
     def scale(self) -> tuple[Fraction, Fraction]:
         """Recorded pixels per delivered pixel, x and y, in the middle; of a crop that moves where it is largest."""
         k = self.fitted.reduce
-        if isinstance(self.warp, CropWarp):
-            k *= Fraction(self.warp.lens.enlarged).limit_denominator(10_000)
+        if self.moving is not None:
+            k *= Fraction(self.moving.lens.enlarged).limit_denominator(10_000)
         return self.framing.scale[0] * k, self.framing.scale[1] * k
 
 
@@ -50,25 +52,26 @@ def shaped(picture: Picture, settings: ShapeSettings, card: DeliveryCard) -> Sha
     solved = framing(picture, settings, wanted)
     fitted = fit(solved.size, hold, card.max_raster, around, card.exact)
     if moves is None and not settings.bent:
-        return Shaped(solved, fitted, warp(solved, fitted))
+        return Shaped(solved, fitted, panel(solved, fitted, picture.raster))
     aspect = picture.pixel_aspect * settings.squeeze
     x, y, w, h = (float(v) for v in solved.crop)
     if moves is None:
         raster = picture.raster
         middle = (min((x + w / 2) / raster[0], 1.0), min((y + h / 2) / raster[1], 1.0))
         moves, span = CropPath((CropKey(0.0, *middle),)), (w, h)
-        return Shaped(solved, fitted, _crop_warp(picture, settings, aspect, moves, span, fitted, (0.0, 0.0)))
+        return _moving(solved, picture, settings, aspect, moves, span, fitted, (0.0, 0.0))
     widest = min(k.enlarged for k in moves.keys)
     span = (w * widest, h * widest)
-    return Shaped(solved, fitted, _crop_warp(picture, settings, aspect, moves, span, fitted, settings.nudge(wanted)))
+    return _moving(solved, picture, settings, aspect, moves, span, fitted, settings.nudge(wanted))
 
 
-def _crop_warp(
-    picture: Picture, settings: ShapeSettings, aspect: Fraction, moves: CropPath, span: tuple[float, float], fitted: Fitted,
-    shift: tuple[float, float],
-) -> CropWarp:  # fmt: skip
+def _moving(
+    framing: Framing, picture: Picture, settings: ShapeSettings, aspect: Fraction, moves: CropPath, span: tuple[float, float],
+    fitted: Fitted, shift: tuple[float, float],
+) -> Shaped:  # fmt: skip
     lens = Flat(picture.raster, float(aspect), settings.bent)
-    return CropWarp(fitted.picture, lens, moves, span, fitted.raster, fitted.place, shift, settings.keep)
+    look = CropLook(fitted.picture, lens, moves, span, shift, settings.keep)
+    return Shaped(framing, fitted, Panel(look, (Patch(lens, (0, 0, *picture.raster)),), fitted.place), look)
 
 
 def framing(picture: Picture, settings: ShapeSettings, wanted: Fraction | None = None) -> Framing:
@@ -109,9 +112,8 @@ def cut_off(settings: ShapeSettings, made: Shaped, raster: tuple[int, int]) -> f
     """Share of what must stay in that the crop cuts off, at the worst moment."""
     if settings.keep is None:
         return 0.0
-    if isinstance(made.warp, CropWarp):
-        times = [k.t for k in made.warp.path.keys]
-        crops = [made.warp.crop(t) for t in times]
+    if made.moving is not None:
+        crops = [made.moving.crop(k.t) for k in made.moving.path.keys]
     else:
         x, y, w, h = (float(v) for v in made.framing.crop)
         crops = [(x, y, w, h)]
@@ -232,8 +234,12 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     parts.append(shape_text(shape) if shape else "whole frame")
     sx, sy = (float(v) for v in made.scale)
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1), detail=(sx * sy) ** 0.5)
-    draft, idle = context.draft.with_(warp=made.warp), squeeze == 1 and shape is None
+    draft, idle = _drafted(context, made), squeeze == 1 and shape is None
     return StepResult(after, " → ".join(parts), tuple(findings), draft=draft, adds=made, idle=idle)
+
+
+def _drafted(context: Context, made: Shaped | Viewed) -> Draft:
+    return context.draft.with_(raster=made.fitted.raster, panels=(made.panel,))
 
 
 def _not_reached(picture: Picture, settings: ShapeSettings, card: DeliveryCard, made: Shaped) -> Finding | None:
@@ -304,7 +310,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
             ),
         )
     made = viewed(picture, settings, card, context.seen)
-    kept = left(made.warp, 0.0, seconds or 0.0)
+    kept = left(made.panel, 0.0, seconds or 0.0)
     findings = []
     w, h = made.fitted.picture
     if kept.bare > 0:
@@ -332,4 +338,4 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
         raster=made.fitted.raster, pixel_aspect=Fraction(1), projection="flat", eyes="one", coverage=None, packing=None, first=None,
         detail=kept.middle,
     )  # fmt: skip
-    return StepResult(after, says, tuple(findings), draft=context.draft.with_(warp=made.warp), adds=made)
+    return StepResult(after, says, tuple(findings), draft=_drafted(context, made), adds=made)

@@ -14,9 +14,10 @@ from ..errors import AdzerError
 from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
+from ..plan import Panel, Patch
+from ..space.looks import ViewLook
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
-from ..space.warps import ViewWarp
 from .geometry import WIDE, Fitted, even, fit
 from .settings import ShapeSettings
 
@@ -25,14 +26,12 @@ ROUND_ACROSS = 180.0
 
 @dataclass(frozen=True)
 class Viewed:
-    """A view's warp and how it lies in the delivered raster."""
+    """A view and how it lies in the delivered raster."""
 
     fitted: Fitted
-    warp: ViewWarp
-
-    @property
-    def lens(self) -> Directions:
-        return self.warp.lens
+    panel: Panel
+    look: ViewLook
+    lens: Directions
 
 
 def holds_directions(picture: Picture) -> bool:
@@ -95,31 +94,29 @@ def viewed(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: 
     fitted = fit(size, hold, largest, around, card.exact)
     half = extent(settings.view, Fraction(*size))
     nudge = settings.nudge(wanted)
-    warp = ViewWarp(
-        fitted.picture, recording(picture, settings, seen), settings.view, region(picture, settings.eye),
-        half, fitted.raster, fitted.place, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level,
-    )  # fmt: skip
-    return Viewed(fitted, warp)
+    look = ViewLook(fitted.picture, settings.view, half, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level)
+    lens = recording(picture, settings, seen)
+    return Viewed(fitted, Panel(look, (Patch(lens, region(picture, settings.eye)),), fitted.place), look, lens)
 
 
-def outline(warp: ViewWarp, time: float, steps: int = 24) -> Array:
+def outline(panel: Panel, time: float, steps: int = 24) -> Array:
     """(n, 3) directions in the recording along the edge of the delivered picture, clockwise from its top left."""
-    w, h = warp.picture
+    w, h = panel.size
     t = np.linspace(0, 1, steps, endpoint=False)
     x = np.concatenate([t, np.ones(steps), 1 - t, np.zeros(steps)]) * w
     y = np.concatenate([np.zeros(steps), t, np.ones(steps), 1 - t]) * h
-    return warp.directions(x, y, time)
+    return panel.directions(x, y, time)
 
 
-def density(warp: ViewWarp, time: float, columns: int = 17, rows: int = 11) -> Array:
+def density(panel: Panel, time: float, columns: int = 17, rows: int = 11) -> Array:
     """(rows, columns) recorded pixels per delivered pixel, the geometric mean of both ways; NaN where there is no picture."""
-    w, h = warp.picture
+    w, h = panel.size
     x, y = (np.arange(columns) + 0.5) / columns * w, ((np.arange(rows) + 0.5) / rows * h)[:, None]
-    d = warp.directions(x, y, time)
-    a = warp.lens.step(d, warp.directions(x + 0.5, y, time) - warp.directions(x - 0.5, y, time))
-    b = warp.lens.step(d, warp.directions(x, y + 0.5, time) - warp.directions(x, y - 0.5, time))
+    d = panel.directions(x, y, time)
+    a = panel.lens.step(d, panel.directions(x + 0.5, y, time) - panel.directions(x - 0.5, y, time))
+    b = panel.lens.step(d, panel.directions(x, y + 0.5, time) - panel.directions(x, y - 0.5, time))
     share = np.sqrt(np.abs(a[..., 0] * b[..., 1] - a[..., 1] * b[..., 0]))
-    return np.where(warp.lens.margin(d) > 0, share, np.nan)
+    return np.where(panel.lens.margin(d) > 0, share, np.nan)
 
 
 @dataclass(frozen=True)
@@ -135,10 +132,10 @@ class Left:
     worth: tuple[int, int]  # the largest raster whose every middle pixel still has a recorded one
 
 
-def left(warp: ViewWarp, start: float, stop: float, samples: int = 5) -> Left:
+def left(panel: Panel, start: float, stop: float, samples: int = 5) -> Left:
     """Looks at ``samples`` moments from ``start`` to ``stop`` seconds, one if the view is still."""
-    times = [start] if warp.still else np.linspace(start, stop, samples).tolist()
-    maps = [density(warp, t) for t in times]
+    times = [start] if panel.look.still else np.linspace(start, stop, samples).tolist()
+    maps = [density(panel, t) for t in times]
     middles = [float(m[m.shape[0] // 2, m.shape[1] // 2]) for m in maps]
     n = int(np.nanargmin(middles)) if np.isfinite(middles).any() else 0
     worst = maps[n]
@@ -147,7 +144,7 @@ def left(warp: ViewWarp, start: float, stop: float, samples: int = 5) -> Left:
     if not seen.any():
         return Left(0.0, 0.0, 0.0, 1.0, times[n], (0, 0))
     middle = middles[n] if np.isfinite(middles[n]) else float(np.nanmedian(worst))
-    w, h = warp.picture
+    w, h = panel.size
     worth = (even(int(w * middle)), even(int(h * middle)))
     bare = max(float(1 - np.isfinite(m).mean()) for m in maps)
     edges = float(np.nanmedian(edge)) if np.isfinite(edge).any() else middle
@@ -156,15 +153,17 @@ def left(warp: ViewWarp, start: float, stop: float, samples: int = 5) -> Left:
     )
 
 
-def filled_from(warp: ViewWarp, key: Key, width: int) -> float | None:
+def filled_from(panel: Panel, key: Key, width: int) -> float | None:
     """Degrees across from which a delivery ``width`` pixels wide has a recorded pixel behind each of its own in the middle, as
     the view is at ``key``; None if it never has."""
-    path, enough = warp.path, width / warp.picture[0]
+    look, enough = panel.look, width / panel.size[0]
+    assert isinstance(look, ViewLook)
+    path = look.path
     low, high = NARROWEST, PROJECTIONS[path.projection].widest(path.amount)
 
     def middle(fov: float) -> float:
         still = msgspec.structs.replace(path, keys=(msgspec.structs.replace(key, t=0.0, fov=fov),))
-        return float(density(replace(warp, path=still), 0.0, 1, 1)[0, 0])
+        return float(density(replace(panel, look=replace(look, path=still)), 0.0, 1, 1)[0, 0])
 
     if not middle(high) >= enough:  # where there is no picture it is not a number
         return None

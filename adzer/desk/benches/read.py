@@ -16,13 +16,14 @@ from ...core.errors import UnreadableError
 from ...core.intake.proxies import stand_in
 from ...core.job import Shot
 from ...core.light import names as colour_cards
+from ...core.plan import Panel
 from ...core.read import advise, play
 from ...core.read.advise import rate_text
 from ...core.read.measure import DOMAIN
 from ...core.read.seen import Seen
 from ...core.route import Walk
 from ...core.run.service import Reply
-from ...core.space.warps import AxisWarp
+from ...core.space.looks import AxisLook
 from ..model import Desk
 from ..reading import Reading
 from ..theme import font
@@ -71,8 +72,8 @@ class ReadBench(StageBench):
     def __init__(self, desk: Desk, reading: Reading) -> None:
         self.reading = reading
         self._marks: Any = None
-        self._warp: AxisWarp | None = None
-        self._raster = (1, 1)
+        self._panel: Panel | None = None  # where places of the recording lie is only drawn while axes stay axes
+        self._delivered = self._raster = (1, 1)
         super().__init__(desk)
 
     def build(self) -> None:
@@ -194,9 +195,8 @@ class ReadBench(StageBench):
         self._say_play(shot, seen)
         self._settle(shot, walked)
         self._show_plots(shot, walked, seen)
-        shaped = walked["shape"].result.adds
-        warp = getattr(shaped, "warp", None)  # where places of the recording lie is only drawn while axes stay axes
-        self._warp, self._raster = warp if isinstance(warp, AxisWarp) else None, facts.raster
+        self._panel = next((p for p in walked.draft.panels if p.on_axes), None)
+        self._delivered, self._raster = walked.draft.raster, facts.raster
         if seen is not None and seen.play is None and not facts.mosaic:
             self.reading.measure_playing(shot)
 
@@ -350,15 +350,15 @@ class ReadBench(StageBench):
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
         """Hatching where the recording is at the end of its levels; the discs of round lenses; which half is which eye."""
-        shot, warp = self.desk.shot, self._warp
-        if shot is None or warp is None:
+        shot, panel = self.desk.shot, self._panel
+        if shot is None or panel is None or not isinstance(look := panel.look, AxisLook):
             return
-        sx, sy = rect.width() / warp.raster[0], rect.height() / warp.raster[1]
+        sx, sy = rect.width() / self._delivered[0], rect.height() / self._delivered[1]
 
         def place(x: float, y: float) -> QPointF:
             """Where a recorded pixel lies in the widget."""
-            px = (x - float(warp.offset[0])) / float(warp.scale[0]) + warp.place[0]
-            py = (y - float(warp.offset[1])) / float(warp.scale[1]) + warp.place[1]
+            px = (x - float(look.offset[0])) / float(look.scale[0]) + panel.place[0]
+            py = (y - float(look.offset[1])) / float(look.scale[1]) + panel.place[1]
             return QPointF(rect.left() + px * sx, rect.top() + py * sy)
 
         painter.setClipRect(rect)

@@ -22,7 +22,6 @@ from ...core.shape.step import Shaped
 from ...core.space import crop
 from ...core.space.crop import CropKey, CropPath
 from ...core.space.sphere import Flat, Straight
-from ...core.space.warps import CropWarp
 from ..widgets.framing import Lines, Shapes
 from ..widgets.plots import Outline, ScaleFigure, Table
 from ..widgets.questions import Choice, Number, Numbers, Question, act
@@ -311,12 +310,12 @@ class ShapeBench(StageBench):
         made = self._shaped
         if made is None:
             return None
-        if isinstance(made.warp, CropWarp):
-            w, h = made.warp.picture
-            t = np.linspace(0, 1, 25 if made.warp.lens.bend else 2)[:-1]
+        if made.moving is not None:
+            w, h = made.moving.size
+            t = np.linspace(0, 1, 25 if made.moving.lens.bend else 2)[:-1]
             x = np.concatenate([t, np.ones_like(t), 1 - t, np.zeros_like(t)]) * w
             y = np.concatenate([np.zeros_like(t), t, np.ones_like(t), 1 - t]) * h
-            places = made.warp.recorded(x, y, self.keys.time)
+            places = made.panel.recorded(x, y, self.keys.time)
         else:
             x0, y0, wide, high = (float(v) for v in made.framing.crop)
             places = np.array([(x0, y0), (x0 + wide, y0), (x0 + wide, y0 + high), (x0, y0 + high)])

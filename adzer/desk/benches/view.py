@@ -124,8 +124,8 @@ class ViewBench(StageBench):
         """Drafts the view changed here; not beyond what was recorded where that is a hard stop."""
         path, shot, viewed = self.keys.moved(**changes), self.desk.shot, self._viewed
         if shot is not None and viewed is not None and self.desk.route_of(shot).shape.inside:
-            before = views.left(viewed.warp, self.keys.time, self.keys.time, 1).bare
-            after = views.left(replace(viewed.warp, path=path), self.keys.time, self.keys.time, 1).bare
+            before = views.left(viewed.panel, self.keys.time, self.keys.time, 1).bare
+            after = views.left(replace(viewed.panel, look=replace(viewed.look, path=path)), self.keys.time, self.keys.time, 1).bare
             if after > before:
                 return
         self.keys.draft(path)
@@ -150,7 +150,7 @@ class ViewBench(StageBench):
         self.follow.mark()
 
     def _over(self, sub: tuple[int, int]) -> track.Source | None:
-        return track.Source(self._viewed.lens, self._viewed.warp.region, sub) if self._viewed is not None else None
+        return track.Source(self._viewed.lens, self._viewed.panel.region, sub) if self._viewed is not None else None
 
     def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, Any]:
         return {"view": to_plain(pursue.follow(points, clock, self.keys.now.fov, manner, self.keys.path))}
@@ -173,7 +173,7 @@ class ViewBench(StageBench):
         viewed = self._viewed
         if viewed is None:
             return
-        x, y, _, _ = viewed.warp.region
+        x, y, _, _ = viewed.panel.region
         w, h = self._raster()
         found = [viewed.lens.direction(np.array([m.x() * w - x, m.y() * h - y])) for m in marks]
         try:
@@ -214,19 +214,19 @@ class ViewBench(StageBench):
 
     def _show(self, shot: Shot, walked: Walk, path: ViewPath, viewed: Viewed) -> None:
         clock, settings = clock_of(shot.facts), walked.route.shape
-        kept = views.left(viewed.warp, clock.time(shot.start), clock.time(shot.stop))
+        kept = views.left(viewed.panel, clock.time(shot.start), clock.time(shot.stop))
         w, h = viewed.fitted.picture
         before = walked["shape"].before
         eyes = ""
         if before.eyes not in (None, "one"):
             other = msgspec.structs.replace(settings, eye="right" if settings.eye == "left" else "left")
             seen = views.viewed(before, other, walked.card, self.desk.seen(shot))
-            them = views.left(seen.warp, clock.time(shot.start), clock.time(shot.stop))
+            them = views.left(seen.panel, clock.time(shot.start), clock.time(shot.stop))
             eyes = f" The {other.eye} eye has {them.middle:.2f} and {them.edge:.2f}."
         self.wide_card.say(
             f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
             f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. "
-            f"{w}×{h} is filled {self._filled_from(viewed, w)}, UHD {self._filled_from(viewed, UHD)}.{eyes}{self.cut.say()}"
+            f"{w}×{h} is filled {self._filled_from(viewed.panel, w)}, UHD {self._filled_from(viewed.panel, UHD)}.{eyes}{self.cut.say()}"
         )
         self.left.note = f"least {kept.least:.2f}" + (f", {kept.bare:.0%} bare" if kept.bare else "")
         self.flat.set_value(path.projection)
@@ -266,11 +266,11 @@ class ViewBench(StageBench):
         )  # fmt: skip
         self.where_card.say(held, "Others turn the camera only between cuts, and let a cut do the move.")
         self._show_move(shot, path, float(shot.facts.rate or 25))
-        self.left.show_field(views.density(viewed.warp, self.keys.time), self.left.note)
+        self.left.show_field(views.density(viewed.panel, self.keys.time), self.left.note)
 
     def _filled_from(self, viewed: Viewed, width: int) -> str:
         """From which width on a picture so many pixels wide is filled, in words."""
-        fov = views.filled_from(viewed.warp, self.keys.now, width)
+        fov = views.filled_from(viewed.panel, self.keys.now, width)
         return "at no width" if fov is None else f"from {fov:.0f}° across"
 
     def _show_move(self, shot: Shot, path: ViewPath, rate: float) -> None:
@@ -307,7 +307,7 @@ class ViewBench(StageBench):
         """Directions as lines on the unrolled picture, broken where they leave it on one side and come back on the other."""
         viewed = self._viewed
         assert viewed is not None
-        x, y, w, h = viewed.warp.region
+        x, y, w, h = viewed.panel.region
         place = viewed.lens.place(d)
         whole = self._raster()
         px = rect.left() + (place[:, 0] + x) / whole[0] * rect.width()
@@ -320,16 +320,16 @@ class ViewBench(StageBench):
         viewed = self._viewed
         if viewed is None:
             return
-        warp = viewed.warp
+        look = viewed.look
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        if not warp.still:
-            seconds = max(k.t for k in warp.path.keys)
-            turns, _ = paths.views_at(warp.path, np.linspace(warp.path.keys[0].t, seconds, 120))
-            way = (rotation(0.0, *warp.level) @ turns)[:, :, 1]
+        if not look.still:
+            seconds = max(k.t for k in look.path.keys)
+            turns, _ = paths.views_at(look.path, np.linspace(look.path.keys[0].t, seconds, 120))
+            way = (rotation(0.0, *look.level) @ turns)[:, :, 1]
             painter.setPen(QPen(QColor(255, 255, 255, 190), 1.4, Qt.PenStyle.DashLine))
             for line in self._points(rect, way):
                 painter.drawPolyline(QPolygonF(line))
-            pegs = rotation(0.0, *warp.level) @ paths.views_at(warp.path, [k.t for k in warp.path.keys])[0]
+            pegs = rotation(0.0, *look.level) @ paths.views_at(look.path, [k.t for k in look.path.keys])[0]
             painter.setPen(QPen(QColor(0, 0, 0, 160), 1))
             painter.setBrush(QColor("#FFFFFF"))
             for line in self._points(rect, pegs[:, :, 1]):
@@ -337,19 +337,19 @@ class ViewBench(StageBench):
                     painter.drawEllipse(point, 4, 4)
             painter.setBrush(Qt.BrushStyle.NoBrush)
         if isinstance(viewed.lens, Round):
-            x, y, _, _ = warp.region
+            x, y, _, _ = viewed.panel.region
             k = rect.width() / self._raster()[0]
             painter.setPen(QPen(QColor(255, 255, 255, 150), 1, Qt.PenStyle.DotLine))
             for lens in viewed.lens.lenses:
                 middle = QPointF(rect.left() + (x + lens.x) * k, rect.top() + (y + lens.y) * k)
                 painter.drawEllipse(middle, lens.radius * k, lens.radius * k)
-        edge = views.outline(warp, self.keys.time)
+        edge = views.outline(viewed.panel, self.keys.time)
         for width, colour in ((4.0, QColor(0, 0, 0, 90)), (2.0, AMBER)):
             painter.setPen(QPen(colour, width))
             for line in self._points(rect, np.concatenate([edge, edge[:1]])):
                 painter.drawPolyline(QPolygonF(line))
-        turn, _ = paths.views_at(warp.path, [self.keys.time])
-        centre = (rotation(0.0, *warp.level) @ turn)[:, :, 1]
+        turn, _ = paths.views_at(look.path, [self.keys.time])
+        centre = (rotation(0.0, *look.level) @ turn)[:, :, 1]
         for line in self._points(rect, centre):
             painter.drawLine(line[0] + QPointF(-7, 0), line[0] + QPointF(7, 0))
             painter.drawLine(line[0] + QPointF(0, -7), line[0] + QPointF(0, 7))
@@ -383,7 +383,7 @@ class ViewBench(StageBench):
             self.desk.commit()
             return
         if self._last is not None:
-            x, y, _, _ = viewed.warp.region
+            x, y, _, _ = viewed.panel.region
             w, h = self._raster()
             ends = [viewed.lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (self._last, place)]
             (h0, t0), (h1, t1) = (tuple(float(v) for v in heading_tilt(e)) for e in ends)
@@ -399,8 +399,8 @@ class ViewBench(StageBench):
         viewed, shot, path = self._viewed, self.desk.shot, self.keys.path
         if viewed is None or shot is None or len(path.keys) < 2:
             return
-        turns = rotation(0.0, *viewed.warp.level) @ paths.views_at(path, [k.t for k in path.keys])[0]
-        x, y, _, _ = viewed.warp.region
+        turns = rotation(0.0, *viewed.look.level) @ paths.views_at(path, [k.t for k in path.keys])[0]
+        x, y, _, _ = viewed.panel.region
         at = (viewed.lens.place(turns[:, :, 1]) + (x, y)) / np.array(self._raster())
         near = np.hypot(*((at - (place.x(), place.y())) * (1.0, self._raster()[1] / self._raster()[0])).T)
         n = int(near.argmin())

@@ -1,0 +1,183 @@
+"""What a delivered picture looks at: from delivered pixels to directions, which a patch's lens has recorded somewhere.
+
+Of a recording of directions these are directions; of a flat picture recorded places (x, y, 0). Both bend slowly everywhere, poles
+and seam included, so that whoever samples may work them out on a coarse grid (``run.warp``).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Self
+
+import numpy as np
+
+from .crop import CropPath, crops_at, inside
+from .path import ViewPath, views_at
+from .sphere import Array, Flat, rotation, view_directions
+
+Pair = tuple[int, int]
+
+
+class Look:
+    """A map from delivered pixels to directions. ``size``: of the delivered picture."""
+
+    size: Pair
+
+    @property
+    def still(self) -> bool:
+        raise NotImplementedError
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        """Directions (…, 3), float64 and exact, of delivered pixel positions (0 is the picture's edge)."""
+        raise NotImplementedError
+
+    def at_size(self, size: Pair) -> Self:
+        """The same picture with other pixels."""
+        return replace(self, size=size)  # type: ignore[type-var]
+
+
+@dataclass(frozen=True)
+class AxisLook(Look):
+    """Axes stay axes: recorded = scale·delivered + offset, in luma pixels of the patch's region, exact."""
+
+    size: Pair
+    scale: tuple[Fraction, Fraction]
+    offset: tuple[Fraction, Fraction] = (Fraction(0), Fraction(0))
+
+    @property
+    def still(self) -> bool:
+        return True
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        x, y = np.broadcast_arrays(x, y)
+        places = [v * float(k) + float(o) for v, k, o in zip((x, y), self.scale, self.offset, strict=True)]
+        return np.stack([*places, np.zeros_like(places[0])], axis=-1)
+
+    def at_size(self, size: Pair) -> AxisLook:
+        x, y = (self.scale[i] * Fraction(self.size[i], size[i]) for i in (0, 1))
+        return AxisLook(size, (x, y), self.offset)
+
+
+@dataclass(frozen=True)
+class ViewLook(Look):
+    """A view of a sphere.
+
+    extent   half width and half height of the delivered picture on the view's plane; ``shift`` is its middle
+    level    tilt and roll in degrees of the recording's own up
+    """
+
+    size: Pair
+    path: ViewPath
+    extent: tuple[float, float]
+    shift: tuple[float, float] = (0.0, 0.0)
+    level: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def still(self) -> bool:
+        return self.path.still
+
+    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
+        w, h = self.size
+        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        turn, fov = views_at(self.path, [time])
+        u, v = np.broadcast_arrays(*self.plane(x, y))
+        return (
+            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
+            @ (rotation(0.0, *self.level) @ turn[0]).T
+        )
+
+
+@dataclass(frozen=True)
+class SphereLook(Look):
+    """The whole of directions, or ``across`` degrees of heading about the front, as a map of heading and tilt (2:1, or square)."""
+
+    size: Pair
+    across: float = 360.0
+    level: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def still(self) -> bool:
+        return True
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        heading, tilt = np.broadcast_arrays((x / self.size[0] - 0.5) * self.across, 90.0 - 180.0 * y / self.size[1])
+        return rotation(heading, tilt)[..., 1] @ rotation(0.0, *self.level).T
+
+
+@dataclass(frozen=True)
+class CropLook(Look):
+    """A crop of a flat recording that moves, or whose lens bends straight lines.
+
+    span   width and height of the crop in recorded pixels while nothing is enlarged; ``keep``: left, top, right and bottom
+           of what must stay in, 0–1 of the recorded picture
+    shift  of this crop alone, in shares of its own width and height
+    """
+
+    size: Pair
+    lens: Flat
+    path: CropPath
+    span: tuple[float, float]
+    shift: tuple[float, float] = (0.0, 0.0)
+    keep: tuple[float, float, float, float] | None = None
+
+    @property
+    def still(self) -> bool:
+        return self.path.still
+
+    def crop(self, time: float) -> tuple[float, float, float, float]:
+        """x, y, width, height in recorded pixels; never outside the recording."""
+        cx, cy, enlarged = (float(v) for v in crops_at(self.path, [time])[0])
+        corner, size = [], []
+        for i, centre in enumerate((cx, cy)):
+            whole, part = float(self.lens.size[i]), self.span[i] / enlarged
+            held = (self.keep[i] * whole, self.keep[i + 2] * whole) if self.keep else None
+            corner.append(inside(centre * whole + self.shift[i] * part, part, whole, held))
+            size.append(part)
+        return corner[0], corner[1], size[0], size[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        left, top, w, h = self.crop(time)
+        return self.lens.straight(left + x * w / self.size[0], top + y * h / self.size[1])
+
+
+@dataclass(frozen=True)
+class Turning:
+    """How a recording stands against what is looked at, over time: what is looked at in direction d, it holds in direction
+    ``matrix``·d. Rotations of directions; of a flat recording homographies of its places (x, y, 1).
+
+    ``times`` (n,) seconds, rising; ``matrices`` (n, 3, 3). Before the first and after the last it stays as it is there.
+    """
+
+    times: Array
+    matrices: Array
+
+    @staticmethod
+    def fixed(matrix: Array) -> Turning:
+        return Turning(np.zeros(1), np.asarray(matrix, dtype=np.float64)[None])
+
+    @property
+    def still(self) -> bool:
+        return len(self.times) == 1
+
+    def at(self, times: Array, flat: bool = False) -> Array:
+        """(…, 3, 3) at moments (…)."""
+        times = np.clip(times, self.times[0], self.times[-1])
+        if self.still:
+            return np.broadcast_to(self.matrices[0], (*np.shape(times), 3, 3))
+        if not flat:
+            from scipy.spatial.transform import Rotation, Slerp  # here, as it takes a moment that a window has not
+
+            turns = Slerp(self.times, Rotation.from_matrix(self.matrices))(np.ravel(times)).as_matrix()
+            return np.asarray(turns.reshape(*np.shape(times), 3, 3))
+        n = np.clip(np.searchsorted(self.times, times, side="right") - 1, 0, len(self.times) - 2)
+        part = ((times - self.times[n]) / (self.times[n + 1] - self.times[n]))[..., None, None]
+        return np.asarray(self.matrices[n] * (1 - part) + self.matrices[n + 1] * part)
+
+    def turned(self, d: Array, times: Array, flat: bool = False) -> Array:
+        """Directions (…, 3) as the recording holds them at ``times`` (…), or at one moment."""
+        made = (self.at(times, flat) @ (np.concatenate([d[..., :2], np.ones_like(d[..., :1])], -1) if flat else d)[..., None])[..., 0]
+        return np.asarray(np.concatenate([made[..., :2] / made[..., 2:], d[..., 2:]], axis=-1) if flat else made)

@@ -1,0 +1,198 @@
+"""Several recordings behind one picture, several pictures in one raster: against arithmetic on what was painted."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+
+import numpy as np
+import pytest
+
+from adzer.core.light.chain import ColourChain
+from adzer.core.light.curves import STANDARD
+from adzer.core.light.samples import Samples
+from adzer.core.media.formats import PixelFormat
+from adzer.core.plan import Input, Panel, Patch, Plan, on_axes
+from adzer.core.run import reference
+from adzer.core.run.pixels import Processor
+from adzer.core.space import sphere
+from adzer.core.space.looks import AxisLook, SphereLook, Turning, ViewLook
+from adzer.core.space.path import Key, ViewPath
+from adzer.core.space.sphere import Equirect, Flat, Lens, Round
+
+SIZE = (640, 640)
+TARGET = Samples(PixelFormat(16, "4:4:4"), "bt709", False)
+PLAIN = Samples(PixelFormat(16, "4:4:4"), "rgb", False)
+
+
+@dataclass(frozen=True)
+class Ramp:
+    """Counts to the left of heading ``at``, falling off over ``across`` degrees; ``other``: to the right of it."""
+
+    at_: float
+    across: float
+    other: bool = False
+    still: bool = True
+
+    @property
+    def width(self) -> float:
+        return float(np.radians(self.across))
+
+    def at(self, d, time):
+        heading, _ = sphere.heading_tilt(d)
+        left = np.clip(0.5 - (heading - self.at_) / self.across, 0.0, 1.0)
+        return 1 - left if self.other else left
+
+
+def scene(d):
+    """Linear R, G, B by direction, smooth."""
+    d = d / np.linalg.norm(d, axis=-1, keepdims=True)
+    return np.stack([0.3 + 0.2 * np.sin(3 * d @ np.array(v)) for v in ((1, 0.3, 0.1), (0.2, 1, -0.4), (-0.5, 0.1, 1))], -1)
+
+
+def recorded(samples, lens, gain=1.0, curve="bt709", offset=None):
+    """Planes of a recording whose light is ``gain`` times the scene's."""
+    form, planes = samples.format, []
+    y, x = np.mgrid[0 : lens.size[1], 0 : lens.size[0]] + 0.5
+    signal = STANDARD[curve].encode(scene(lens.direction(np.stack([x, y], -1)) if offset is None else offset(x, y)) * gain)
+    matrix = samples.to_codes() if samples.matrix != "rgb" else np.column_stack([np.eye(3) * samples.top, np.zeros(3)])
+    codes = signal @ matrix[:, :3].T + matrix[:, 3]
+    for i in range(3):
+        planes.append(np.ascontiguousarray(np.round(codes[..., i]), dtype=form.dtype))
+    return tuple(planes)
+
+
+def two_lenses(ramp=20.0, light=None, look=None, second=PLAIN):
+    lenses = [Round(SIZE, (Lens(320, 320, 310, 200.0, facing),)) for facing in (-35.0, 35.0)]
+    patches = tuple(
+        Patch(lens, (0, 0, *SIZE), n, share=Ramp(0.0, ramp, bool(n)), light=light if n else None) for n, lens in enumerate(lenses)
+    )
+    look = look or ViewLook((480, 270), ViewPath(keys=(Key(fov=100),)), (1.0, 0.5625))
+    inputs = (Input(PLAIN, SIZE), Input(second, SIZE))
+    return lenses, Plan(inputs, look.size, (Panel(look, patches),), None, TARGET, STANDARD["bt709"])
+
+
+def run(plan, frames, time=0.0):
+    out = [np.zeros(plan.target.format.plane_size(plan.raster, i)[::-1], plan.target.format.dtype) for i in range(3)]
+    with Processor(plan, 2) as processor:
+        processor.run(frames, tuple(out), time)
+    return out
+
+
+def codes_of(light):
+    matrix = TARGET.to_codes()
+    return STANDARD["bt709"].encode(light) @ matrix[:, :3].T + matrix[:, 3]
+
+
+def centres(size):
+    return (np.arange(size[0]) + 0.5)[None], (np.arange(size[1]) + 0.5)[:, None]
+
+
+@pytest.mark.parametrize("ramp", [20.0, 3.0])
+@pytest.mark.parametrize("second", [PLAIN, Samples(PixelFormat(10, "4:4:4"), "bt2020", True)])
+def test_two_lenses_that_see_one_scene_unlike_give_that_scene(ramp, second):
+    """One is two stops darker and redder and of other samples; made alike in light before mixing, nothing of it is left."""
+    unlike = np.array([0.3, 0.25, 0.2])
+    alike = tuple(tuple(float(v) for v in row) for row in np.diag(1 / unlike))
+    lenses, plan = two_lenses(ramp, alike, second=second)
+    frames = [recorded(PLAIN, lenses[0]), recorded(second, lenses[1], unlike)]
+    out = run(plan, frames)
+    wanted = codes_of(scene(plan.panels[0].look.directions(*centres((480, 270)), 0.0)))
+    within = 40 if second is PLAIN else 65536 / 1024 * 4.0  # a code of ten bits is 64 here, and dark ones are raised
+    for c in range(3):
+        assert np.abs(out[c].astype(float) - wanted[..., c]).max() < within, c
+
+
+def test_light_is_mixed_not_signal():
+    """Half of 0.8 and half of 0.1 is 0.45 of light, whatever the curve says halfway."""
+    lenses, plan = two_lenses(20.0)
+    frames = [tuple(np.full(SIZE[::-1], round(float(STANDARD["bt709"].encode(np.array(v))) * 65535), np.uint16) for _ in range(3)) for v in (0.8, 0.1)]
+    out = run(plan, frames)[0]
+    heading, _ = sphere.heading_tilt(plan.panels[0].look.directions(*centres((480, 270)), 0.0))
+    share = np.clip(0.5 - heading / 20, 0, 1)
+    off = np.abs(out - codes_of((share * 0.8 + (1 - share) * 0.1)[..., None].repeat(3, -1))[..., 0])
+    assert off[np.abs(np.abs(heading) - 10) > 5].max() < 150  # where its way begins and ends it is rounded by a cell
+    assert out.max() < codes_of(np.full(3, 0.8))[0] + 8
+
+
+@pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
+@pytest.mark.parametrize("look", [None, SphereLook((480, 240))])
+def test_the_loops_mix_as_the_reference_does(chain, look):
+    rng = np.random.default_rng(3)
+    lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0), (0.0, 1.2, 0.0), (0.05, 0.0, 0.8)), look)
+    plan = replace(plan, chain=chain, target=Samples(PixelFormat(10, "4:2:0"), "bt709", True))
+    frames = [recorded(PLAIN, lenses[0]), recorded(PLAIN, lenses[1], 0.8)]
+    frames[0] = tuple(np.clip(p.astype(int) + rng.integers(-300, 300, p.shape), 0, 65535).astype(np.uint16) for p in frames[0])
+    for ours, theirs in zip(run(plan, frames), reference.deliver(plan, frames), strict=True):
+        off = np.abs(ours.astype(int) - theirs)
+        assert np.percentile(off, 99) <= 3 and off.mean() < 0.6, (off.max(), off.mean())
+
+
+def test_where_one_alone_counts_nothing_is_done_to_it():
+    lenses, plan = two_lenses(4.0, ((0.9, 0.0, 0.0), (0.0, 0.9, 0.0), (0.0, 0.0, 0.9)))
+    frames = [recorded(PLAIN, lenses[0]), recorded(PLAIN, lenses[1])]
+    alone = replace(plan, panels=(Panel(plan.panels[0].look, (Patch(lenses[0], (0, 0, *SIZE)),)),))
+    both, one = run(plan, frames), run(alone, frames)
+    heading, _ = sphere.heading_tilt(plan.panels[0].look.directions(*centres((480, 270)), 0.0))
+    for a, b in zip(both, one, strict=True):
+        off = np.abs(a.astype(int) - b)
+        assert off[heading < -3].max() <= 12 and off[heading > 3].max() > 200  # of 65535; its map is drawn in finer cells
+
+
+def test_two_eyes_stand_beside_each_other_and_none_sees_into_the_other():
+    """Of one recording over under to a raster side by side: reduced, and with sharp filters, to the very edge."""
+    source, target = Samples(PixelFormat(8, "4:2:0"), "bt709", True), Samples(PixelFormat(8, "4:2:0"), "bt709", True)
+    luma, grey = np.full((240, 320), 40, np.uint8), np.full((120, 160), 128, np.uint8)
+    luma[120:] = 200
+    panels = tuple(
+        Panel(AxisLook((160, 60), (Fraction(2), Fraction(2))), (Patch(Flat((320, 120)), (0, 120 * n, 320, 120)),), (160 * n, 4))
+        for n in (0, 1)
+    )
+    plan = Plan((Input(source, (320, 240)),), (320, 68), panels, None, target)
+    out = run(plan, [(luma, grey, grey)])
+    assert (out[0][4:64, :160] == 40).all() and (out[0][4:64, 160:] == 200).all()
+    assert (out[0][:4] == 16).all() and (out[0][64:] == 16).all() and (out[1] == 128).all()
+    small = plan.at_size(200, 200)
+    assert small.raster[0] <= 200 and [p.place[0] for p in small.panels] == [0, small.panels[0].size[0]]
+
+
+def test_a_recording_that_stands_turned_is_turned_back():
+    """Painted as a camera that leans and looks aside saw it; its turning says so, and the view is as if it had not."""
+    lens, lean = Equirect((1440, 720)), sphere.rotation(25.0, -12.0, 8.0)
+    y, x = np.mgrid[0:720, 0:1440] + 0.5
+    planes = recorded(PLAIN, lens, offset=lambda *_: lens.direction(np.stack([x, y], -1)) @ lean.T)  # its axes in the world
+    look = ViewLook((320, 180), ViewPath(keys=(Key(0, 40, 20, 0, 80),)), (1.0, 0.5625))
+    patch = Patch(lens, (0, 0, 1440, 720), turning=Turning.fixed(lean.T))
+    out = run(Plan.single(PLAIN, lens.size, Panel(look, (patch,)), None, TARGET), [planes])
+    wanted = codes_of(scene(look.directions(*centres((320, 180)), 0.0)))
+    assert max(np.abs(o.astype(float) - wanted[..., c]).max() for c, o in enumerate(out)) < 40
+
+
+def test_a_shake_is_undone_row_by_row():
+    """A flat recording slides by 300 px/s and is read out over 20 ms: each row is taken from where it was at its own moment."""
+    lens, speed, readout = Flat((400, 300)), 300.0, 0.02
+    times = np.linspace(-1, 1, 21)
+    slide = np.tile(np.eye(3), (21, 1, 1))
+    slide[:, 0, 2] = speed * times
+    patch = Patch(lens, (0, 0, 400, 300), turning=Turning(times, slide), readout=readout)
+    panel = Panel(AxisLook((300, 300), (Fraction(1), Fraction(1)), (Fraction(20), Fraction(0))), (patch,))
+    when = 0.1 + readout * ((np.arange(300) + 0.5) / 300 - 0.5)
+    places = panel.recorded(*centres((300, 300)), 0.1)
+    assert np.allclose(places[..., 0], 20 + (np.arange(300) + 0.5)[None] + speed * when[:, None], atol=1e-6)
+    still = np.arange(300)[None] + 20  # what a pattern that stands in the world looks like on such a sensor
+    held = (np.arange(400)[None] - speed * when[:, None]) * 100 + 20000
+    planes = (held.astype(np.uint16),) * 3
+    out = run(Plan.single(PLAIN, lens.size, panel, None, PLAIN), [planes], 0.1)[0]
+    assert np.abs(out[:, 4:-50] - (still * 100 + 20000)[:, 4:-50]).max() <= 3
+
+
+def test_a_turn_between_two_moments_goes_the_even_way():
+    way = Turning(np.array([0.0, 1.0]), np.stack([sphere.rotation(0, 0), sphere.rotation(40.0, 0)]))
+    assert np.degrees(np.arctan2(*(way.at(np.array(0.25)) @ [0.0, 1.0, 0.0])[:2])) == pytest.approx(10.0)
+    assert np.allclose(way.at(np.array([-5.0, 9.0])), way.matrices)
+
+
+def test_plain_axes_of_a_map_are_the_same_axes():
+    """The general way through ``on_axes`` panels finds the very places that the filters take."""
+    panel = on_axes((100, 50), (Fraction(3, 2), Fraction(2)), (Fraction(5), Fraction(7)), (400, 300))
+    assert panel.on_axes and np.allclose(panel.recorded(np.array(10.0), np.array(20.0), 0.0), (20.0, 47.0))

@@ -17,8 +17,10 @@ from .light.curves import Curve
 from .light.samples import Samples
 from .media.formats import Plane
 from .media.rolls import Source
+from .pace import Pace
 from .space.looks import AxisLook, Look, Turning
 from .space.sphere import Array, Flat, Recording
+from .target import Target
 
 Pair = tuple[int, int]
 Planes = tuple[Plane, ...]
@@ -164,10 +166,11 @@ def on_axes(
 class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
+    pace     which moments are delivered
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
     chain    from the recorded to the delivered signal; None: the pixels are left as they are
-    target   how the delivered codes are to be written
+    target   what the delivered file is to be
     """
 
     inputs: tuple[Input, ...] = ()
@@ -175,15 +178,17 @@ class Draft:
     panels: tuple[Panel, ...] = ()
     curve: Curve | None = None
     chain: ColourChain | None = None
-    target: Samples | None = None
+    target: Target | None = None
+    pace: Pace | None = None
 
     def with_(self, **changes: Any) -> Draft:
         return replace(self, **changes)
 
-    @property
-    def frozen(self) -> Plan:
-        assert self.inputs and self.panels and self.target is not None
-        return Plan(self.inputs, self.raster, self.panels, self.chain, self.target, self.curve)
+    def frozen(self, samples: Samples | None = None) -> Plan:
+        """``samples``: other ones than the target's, for a picture that is only looked at."""
+        samples = samples or (self.target.samples if self.target is not None else None)
+        assert self.inputs and self.panels and samples is not None
+        return Plan(self.inputs, self.raster, self.panels, self.chain, samples, self.curve)
 
 
 @dataclass(frozen=True)

@@ -260,7 +260,7 @@ class QueueView(QWidget):
         for slip in self.desk.slips:
             if slip.state == "rendering" and self.isVisible():
                 order = slip.order
-                number = min(order.start + int(slip.done * float(order.speed)), order.facts.frames - 1)
+                number = order.start + (order.stop - order.start - 1) * slip.done // max(slip.total, 1)
                 self.desk.worker.picture(
                     f"slip-{slip.id}", facts=order.facts, seen=None, route=order.route, card=order.card_name,
                     number=number, size=(256, 144),

@@ -106,7 +106,8 @@ def test_two_lenses_that_see_one_scene_unlike_give_that_scene(ramp, second):
 def test_light_is_mixed_not_signal():
     """Half of 0.8 and half of 0.1 is 0.45 of light, whatever the curve says halfway."""
     lenses, plan = two_lenses(20.0)
-    frames = [tuple(np.full(SIZE[::-1], round(float(STANDARD["bt709"].encode(np.array(v))) * 65535), np.uint16) for _ in range(3)) for v in (0.8, 0.1)]
+    codes = [round(float(v) * 65535) for v in STANDARD["bt709"].encode(np.array([0.8, 0.1]))]
+    frames = [(np.full(SIZE[::-1], code, np.uint16),) * 3 for code in codes]
     out = run(plan, frames)[0]
     heading, _ = sphere.heading_tilt(plan.panels[0].look.directions(*centres((480, 270)), 0.0))
     share = np.clip(0.5 - heading / 20, 0, 1)

@@ -11,11 +11,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from adzer.core import cards, records, route
-from adzer.core.compile import compile_order, freeze, timing
+from adzer.core.compile import compile_order, freeze
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
 from adzer.core.intake.take import read_file, source_problem
 from adzer.core.media import probe
 from adzer.core.media.encode import VideoTags
+from adzer.core.pace import Pace
 from adzer.core.route import Route, walk
 from adzer.core.stage import STAGES
 
@@ -187,10 +188,11 @@ def test_evened_frames_are_always_the_nearest_in_time(frames, rate, seed):
              timecode=None, frames=len(pts), start="0", duration=str((int(pts[-1]) + 3000) * base), spacing=["0", "0", "0"], constant_rate=False),
         probe.FileFacts,
     )  # fmt: skip
-    made = timing(facts, Route().with_("read", timing="even", even_rate=rate), 0, len(pts), index)
+    made = Pace(facts, Fraction(rate)).over(index, 0, len(pts))
     ticks = made.stamps / float(Fraction(rate)) * 90000
     off = np.abs(pts[made.frames] - ticks)
     assert np.all(off <= np.abs(pts[None, :] - ticks[:, None]).min(axis=1) + 1e-6)
+    assert made.start == 0 and made.stop == len(made) / Fraction(rate)
     assert abs(len(made) - float(facts.duration * Fraction(rate))) <= 0.5 + 1e-9 or len(made) == 1
 
 

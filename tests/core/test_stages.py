@@ -224,7 +224,7 @@ def test_saturation_scales_colour_difference_and_leaves_luma(scope, scope_clip):
     for amount in (0.0, 1.0, 1.4):
         route = Route().with_("read", curve="fen-log").with_("colour", saturation=amount)
         walked = walk(route, facts, seen, delivery("archive"))
-        plan = walked.draft.with_(target=assumed_samples(facts)).frozen
+        plan = walked.draft.frozen(assumed_samples(facts))
         out = [
             np.zeros((h, w), np.uint16)
             for w, h in (plan.target.format.plane_size(plan.raster, i) for i in range(3))

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from ..finding import Finding, Fix, Level
-from ..light.samples import Samples
-from ..media.formats import PixelFormat
 from ..picture import Picture
 from ..stage import Context, StepResult
+from ..target import Target
 from .settings import DeliverSettings
 
 LINES = (360, 540, 720, 1080, 1440, 2160, 2880, 4320)  # usual rasters by their shorter side
@@ -73,8 +72,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
         bits=card.bits, chroma=card.chroma, siting=card.sited, matrix=card.matrix,
         range=card.range,
     )  # fmt: skip
-    target = Samples(PixelFormat(card.bits, card.chroma), card.matrix, card.range == "limited", card.sited)
-    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target))
+    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=Target.of(card)))
 
 
 def _beyond_detail(picture: Picture) -> Finding | None:

@@ -11,6 +11,7 @@ from ..light.samples import Samples
 from ..media import timecode
 from ..media.formats import SUBSAMPLING, PixelFormat
 from ..media.probe import FileFacts
+from ..pace import Pace
 from ..picture import Picture
 from ..plan import Draft, Input
 from ..stage import Context, StepResult
@@ -58,7 +59,8 @@ def drafted(facts: FileFacts, settings: ReadSettings) -> Draft:
     """How the recording is to be read and turned, whatever else is still unknown of it: it can always be shown."""
     turn = turn_of(facts, settings)
     samples = assumed_samples(facts, settings).turned(turn)
-    return Draft(inputs=(Input(samples, upright(facts.raster, turn), turn),))
+    even = settings.even_rate if settings.timing == "even" else None
+    return Draft(inputs=(Input(samples, upright(facts.raster, turn), turn),), pace=Pace(facts, even))
 
 
 def turn_of(facts: FileFacts, settings: ReadSettings) -> int:
@@ -143,11 +145,8 @@ def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResu
     )  # fmt: skip
     findings: list[Finding] = [] if context.problem is None else [context.problem]
     findings += check.findings(facts, settings, context, picture, look)
-    if settings.timing == "even" and settings.even_rate:
-        frames = max(1, round(facts.duration * settings.even_rate))
-        picture = picture.with_(
-            rate=settings.even_rate, constant_rate=True, frames=frames, duration=frames / settings.even_rate
-        )
+    if (pace := context.draft.pace) is not None and pace.even:
+        picture = picture.with_(rate=pace.rate, constant_rate=True, frames=pace.frames, duration=pace.seconds)
         evidence["rate"] = f"declared: made even; the stamps vary, {rate_text(facts.rate)} a second on average"
     says = f"{colour_cards.title(curve)}, {facts.bits}-bit {facts.chroma}"
     return StepResult(picture, says, tuple(findings), evidence=evidence)

@@ -25,7 +25,7 @@ import msgspec
 import numpy as np
 import xxhash
 
-from ..compile import Order, RenderPlan, compile_order, sound_span
+from ..compile import Order, RenderPlan, compile_order
 from ..deliver.advise import Trial
 from ..errors import AdzerError, Cancelled, RenderFailed
 from ..media import audio, boxes, disk
@@ -314,7 +314,7 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
     stamps = plan.timing.stamps
     delay = max(_reordering(s) for s in segments)
     base = plan.timing.time_base
-    usual = int(np.median(np.diff(stamps))) if len(stamps) > 1 else max(1, round(1 / plan.timing.rate / base))
+    usual = plan.timing.last
     movflags = {"movflags": "+faststart"} if out.suffix in (".mp4", ".mov") else {}
     with av.open(str(out), "w", format=container_for(out), options=movflags) as target:
         with av.open(str(segments[0])) as first:
@@ -327,8 +327,8 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
         stream.codec_context.framerate = plan.timing.rate
         stream.codec_context.sample_aspect_ratio = plan.spec.pixel_aspect
         stream.codec_context.field_order = PROGRESSIVE
-        if plan.turn:
-            stream.set_display_rotation(-plan.turn % 360)
+        if plan.target.turn:
+            stream.set_display_rotation(-plan.target.turn % 360)
         plan.spec.tags.put_on(stream.codec_context)
         if plan.timecode:
             stream.metadata["timecode"] = target.metadata["timecode"] = plan.timecode
@@ -381,7 +381,7 @@ def _reordering(path: Path) -> int:
 
 def _sound(plan: RenderPlan, order: Order, target: Any, prints: list[xxhash.xxh3_64]) -> Iterator[Any]:
     """The packets of every sound stream, the streams one after another in the container, merged by time."""
-    start, stop = sound_span(order, plan)
+    when = plan.timing
 
     def printed(packets: Iterator[Any], n: int) -> Iterator[Any]:
         for packet in packets:
@@ -390,7 +390,7 @@ def _sound(plan: RenderPlan, order: Order, target: Any, prints: list[xxhash.xxh3
 
     streams = [
         printed(
-            audio.encoded(plan.source, start, stop, n, target, order.card.audio, order.card.audio_kbits, order.speed), n
+            audio.encoded(plan.source, when.start, when.stop, n, target, order.card.audio, order.card.audio_kbits, when.speed), n
         )
         for n in range(len(order.facts.audio))
     ]

@@ -10,12 +10,13 @@ import msgspec
 import numpy as np
 import xxhash
 
-from ..compile import Order, RenderPlan, sound_span
+from ..compile import Order, RenderPlan
 from ..errors import AdzerError
 from ..media import disk, probe
 from ..media.decode import Reader
-from ..media.encode import EXACT, TAG_CURVES, TAG_PRIMARIES
+from ..media.encode import EXACT
 from ..media.packets import packet_print
+from ..target import Wanted
 from . import hearing
 from .compare import Comparison, Fault, steps_about
 from .witness import Look, Witness, look
@@ -48,41 +49,13 @@ def check(
     """Frame count, raster, samples, tags, every time stamp, timecode; every packet as its encoder gave it out, every frame as it
     went in, every second of each channel of the sound. ``witnesses`` of the segments in order, gone through several times;
     ``sounds``: a print of each sound stream's packets."""
-    checks: list[Check] = []
-
-    def compare(name: str, wanted: object, found: object, passed: bool | None = None) -> None:
-        ok = wanted == found if passed is None else passed
-        checks.append(Check(name, ok, f"{name} {found}" if ok else f"{name} is {found}, {wanted} was ordered"))
-
     try:
         facts = probe.probe(path)
     except AdzerError as error:
         return Report((Check("opens", False, str(error)),), "", path.stat().st_size, 0, 0.0, (0, 0))
-    spec = plan.spec
-    compare("frames", len(plan.timing), facts.frames)
-    compare("raster", f"{spec.raster[0]}×{spec.raster[1]}", f"{facts.raster[0]}×{facts.raster[1]}")
-    compare("samples", f"{spec.bits}-bit {spec.chroma}", f"{facts.bits}-bit {facts.chroma}")
-    for name, wanted, found, known in (
-        ("curve", spec.tags.curve, facts.curve, TAG_CURVES),
-        ("primaries", spec.tags.primaries, facts.primaries, TAG_PRIMARIES),
-        ("matrix", spec.tags.matrix, facts.matrix, None),
-        ("range", spec.tags.range, facts.range, None),
-    ):
-        if known is not None and wanted is not None:
-            compare(name, wanted, found, found == wanted or known.get(wanted) == known.get(found or ""))
-        else:
-            compare(name, wanted, found)
-    if spec.pixel_aspect == 1:
-        compare(
-            "pixel aspect",
-            "1/1",
-            str(facts.pixel_aspect or "1")
-            + ("" if facts.pixel_aspect and facts.pixel_aspect.denominator > 1 else "/1"),
-        )
+    wanted = plan.target.wanted(plan.spec.raster, plan.timing, plan.timecode, len(order.facts.audio))
+    checks = [_compared(w, w.found(facts)) for w in wanted]
     _check_time(checks, path, plan, facts)
-    if plan.timecode and path.suffix in (".mov", ".mp4", ".mkv"):
-        compare("timecode", plan.timecode, facts.timecode)
-    compare("sound streams", len(order.facts.audio), len(facts.audio))
     if len(facts.audio) == len(order.facts.audio):
         _check_sound(checks, path, plan, order, facts)
     if facts.frames == len(plan.timing):
@@ -98,6 +71,11 @@ def check(
     )
 
 
+def _compared(wanted: Wanted, found: str) -> Check:
+    ok = wanted.alike(wanted.value, found)
+    return Check(wanted.name, ok, f"{wanted.name} {found}" if ok else f"{wanted.name} is {found}, {wanted.value} was ordered")
+
+
 def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.FileFacts) -> None:
     index = probe.scan(path, facts.fingerprint)
     found = (index.pts - index.pts[0]).astype(np.float64) * float(facts.time_base)
@@ -109,11 +87,10 @@ def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.
 
 
 def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order, facts: probe.FileFacts) -> None:
-    start, stop = sound_span(order, plan)
     for n in range(len(facts.audio)):
         name = "sound" if len(facts.audio) == 1 else f"sound {n + 1}"
         try:
-            heard = hearing.compare(plan.source, start, stop, path, facts.start, n, order.speed)
+            heard = hearing.compare(plan.source, plan.timing.start, plan.timing.stop, path, facts.start, n, plan.timing.speed)
         except AdzerError as error:
             checks.append(Check(name, False, str(error)))
             continue

@@ -133,8 +133,8 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     made = _shape(picture, settings, context)
     if settings.speed == 1:
         return made
-    count = max(1, round((picture.frames or 1) / settings.speed))
-    length = picture.duration / settings.speed if picture.duration is not None else None
+    assert context.draft.pace is not None
+    pace = context.draft.pace.at(settings.speed)
     findings = list(made.findings)
     if (
         (rate := picture.rate)
@@ -143,8 +143,9 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     ):
         findings.append(Finding(Level.NOTE, "uneven-pace", uneven, "shape"))
     says = f"{made.says}, {float(settings.speed):.0%} speed"
-    after = made.picture.with_(frames=count, duration=length, timecode=None)
-    return replace(made, picture=after, says=says, findings=tuple(findings), idle=False)
+    after = made.picture.with_(frames=pace.frames, duration=pace.seconds, timecode=None)
+    draft = (made.draft or context.draft).with_(pace=pace)
+    return replace(made, picture=after, draft=draft, says=says, findings=tuple(findings), idle=False)
 
 
 def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:

@@ -226,7 +226,7 @@ class ViewBench(StageBench):
         self.wide_card.say(
             f"{kept.middle:.2f} recorded pixels lie behind each delivered one in the middle, {kept.edge:.2f} at the edges; "
             f"{kept.worth[0]}×{kept.worth[1]} is the largest raster worth delivering. "
-            f"{w}×{h} is filled {self._filled_from(viewed.panel, w)}, UHD {self._filled_from(viewed.panel, UHD)}.{eyes}{self.cut.say()}"
+            f"{w}×{h} is filled {self._filled_from(viewed, w)}, UHD {self._filled_from(viewed, UHD)}.{eyes}{self.cut.say()}"
         )
         self.left.note = f"least {kept.least:.2f}" + (f", {kept.bare:.0%} bare" if kept.bare else "")
         self.flat.set_value(path.projection)

@@ -60,6 +60,11 @@ class Input:
     drift: float = 1.0
     prepares: tuple[Prepare, ...] = ()
 
+    @property
+    def by_its_clock(self) -> bool:
+        """Is it the recording that the shot's frames are counted in?"""
+        return self.source is None and (self.offset, self.drift) == (0.0, 1.0)
+
     def moment(self, time: Array) -> Array:
         return self.offset + self.drift * time
 

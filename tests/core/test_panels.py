@@ -11,14 +11,17 @@ import pytest
 from adzer.core.light.chain import ColourChain
 from adzer.core.light.curves import STANDARD
 from adzer.core.light.samples import Samples
+from adzer.core.media.decode import Reader
 from adzer.core.media.formats import PixelFormat
 from adzer.core.plan import Input, Panel, Patch, Plan, on_axes
 from adzer.core.run import reference
+from adzer.core.run.frames import Inputs
 from adzer.core.run.pixels import Processor
 from adzer.core.space import sphere
 from adzer.core.space.looks import AxisLook, SphereLook, Turning, ViewLook
 from adzer.core.space.path import Key, ViewPath
 from adzer.core.space.sphere import Equirect, Flat, Lens, Round
+from tests.conftest import frame_number, write_clip
 
 SIZE = (640, 640)
 TARGET = Samples(PixelFormat(16, "4:4:4"), "bt709", False)
@@ -191,6 +194,37 @@ def test_a_turn_between_two_moments_goes_the_even_way():
     way = Turning(np.array([0.0, 1.0]), np.stack([sphere.rotation(0, 0), sphere.rotation(40.0, 0)]))
     assert np.degrees(np.arctan2(*(way.at(np.array(0.25)) @ [0.0, 1.0, 0.0])[:2])) == pytest.approx(10.0)
     assert np.allclose(way.at(np.array([-5.0, 9.0])), way.matrices)
+
+
+@dataclass(frozen=True)
+class Mean:
+    """Of three recorded frames, twice as bright as 16 bits."""
+
+    samples: Samples
+    reach: tuple[int, int] = (1, 1)
+
+    def run(self, window, middle):
+        assert 0 <= middle < len(window) <= 3
+        return tuple(np.mean([w[c].astype(float) for w in window], axis=0).round().astype(np.uint16) * 256 for c in range(3))
+
+
+def test_each_input_goes_by_its_own_clock_and_is_prepared_with_its_neighbours(tmp_path):
+    """Two cameras of 25 and 50 frames a second, the second begun 0.2 s earlier: which frames meet is arithmetic, and each says
+    its number in its picture."""
+    one = write_clip(tmp_path / "one.mkv", 30, encoder="ffv1", chroma="4:4:4")
+    two = write_clip(tmp_path / "two.mkv", 80, encoder="ffv1", chroma="4:4:4", rate=Fraction(50))
+    held = Samples(PixelFormat(8, "4:4:4"), "bt709", True)
+    inputs = (Input(held, (192, 108)), Input(held, (192, 108), source=two, offset=0.2))
+    with Inputs(inputs, one, None) as opened:
+        made = list(opened.along(np.arange(3, 20), np.arange(3, 20) / 25))
+    for n, (a, b) in zip(range(3, 20), made, strict=True):
+        assert frame_number(a[0].astype(float), 1, 255) == n and frame_number(b[0].astype(float), 1, 255) == 2 * n + 10
+    mean = Input(held, (192, 108), prepares=(Mean(Samples(PixelFormat(16, "4:4:4"), "bt709", True)),))
+    with Inputs((mean,), one, None) as opened, Reader(one) as reader:
+        plain = [f.cropped(0).astype(float) for f in reader.frames()]
+        for n, (planes,) in zip((0, 7, 8, 29), opened.along(np.array([0, 7, 8, 29]), np.zeros(4)), strict=True):
+            near = plain[max(0, n - 1) : n + 2]
+            assert np.array_equal(planes[0][:108, :192], np.mean(near, axis=0).round() * 256)
 
 
 def test_plain_axes_of_a_map_are_the_same_axes():

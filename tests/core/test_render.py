@@ -390,12 +390,8 @@ def test_the_check_catches_a_master_that_is_not_what_was_ordered(order, monkeypa
                 plan, timing=replace(plan.timing, frames=plan.timing.frames[:-1], stamps=plan.timing.stamps[:-1])
             )
         else:
-            plan = replace(
-                plan,
-                spec=msgspec.structs.replace(
-                    plan.spec, tags=msgspec.structs.replace(plan.spec.tags, primaries="bt2020")
-                ),
-            )
+            tags = msgspec.structs.replace(plan.target.tags, primaries="bt2020")
+            plan = replace(plan, target=replace(plan.target, tags=tags))
         return real(path, plan, order_, held, sounds)
 
     monkeypatch.setattr(rendering.verify, "check", tampered)

@@ -29,10 +29,10 @@ from ..compile import Order, RenderPlan, compile_order
 from ..deliver.advise import Trial
 from ..errors import AdzerError, Cancelled, RenderFailed
 from ..media import audio, boxes, disk
-from ..media.decode import Frame, Reader
 from ..media.encode import EXACT, Writer, container_for
 from . import verify
 from .ahead import ahead
+from .frames import Inputs
 from .pixels import Processor
 from .witness import Witness, look
 
@@ -67,35 +67,24 @@ def keep_room(out: Path, needed: int = 0) -> None:
 LOCK = "lock"
 
 
-def _pictures(reader: Reader, numbers: list[int]) -> Iterator[Frame]:
-    """The recorded frames of rising numbers, a number that comes twice given twice, one that is missing left out."""
-    if not numbers:
-        return
-    last, at = None, 0
-    for frame in reader.frames(numbers[0], numbers[-1] + 1):
-        while at < len(numbers) and numbers[at] == frame.number:
-            last, at = frame, at + 1
-            yield last
-
-
 def render_segment(
-    plan: RenderPlan, reader: Reader, processor: Processor, span: tuple[int, int], path: Path, threads: int,
+    plan: RenderPlan, inputs: Inputs, processor: Processor, span: tuple[int, int], path: Path, threads: int,
     tick: Callable[[int], None],
 ) -> Witness:  # fmt: skip
     """Encodes delivered frames [from, to) into ``path``; returns what the read-back is to find."""
-    numbers = plan.timing.frames[span[0] : span[1]].tolist()
-    stamps = plan.timing.stamps[span[0] : span[1]].tolist()
-    moments = plan.timing.moments[span[0] : span[1]].tolist()
+    part = slice(*span)
+    stamps, times = plan.timing.stamps[part].tolist(), plan.timing.moments[part]
+    moments = times.tolist()
     witness = Witness()
     sub, exact = plan.spec.format.sub, plan.spec.encoder in EXACT
     with Writer(path, plan.spec, threads) as writer:
 
         def worked() -> Iterator[tuple[Any, int]]:
-            decoded = ahead(_pictures(reader, numbers))
+            decoded = ahead(inputs.along(plan.timing.frames[part], times))
             with contextlib.closing(decoded):  # type: ignore[type-var]
-                for frame, stamp, moment, after in zip(decoded, stamps, moments, [*moments[1:], None], strict=True):
+                for frames, stamp, moment, after in zip(decoded, stamps, moments, [*moments[1:], None], strict=True):
                     blank, planes = writer.blank()
-                    processor.run([frame.planes], planes, moment, after)
+                    processor.run(frames, planes, moment, after)
                     witness.looks.append(look(planes, plan.spec.raster, sub, exact))
                     yield blank, stamp
 
@@ -273,7 +262,7 @@ def _rendered(
         return fresh / max(time.monotonic() - began, 1e-6)
 
     keep_room(out)
-    with Reader(plan.source, print_=order.facts.fingerprint) as reader, Processor(plan.pixels, threads) as processor:
+    with Inputs(plan.pixels.inputs, plan.source, order.facts.fingerprint) as inputs, Processor(plan.pixels, threads) as processor:
         for n, span in enumerate(spans):
             if known[n] is None:
                 part = parts.folder / f"{n:05d}.part{out.suffix}"
@@ -283,7 +272,7 @@ def _rendered(
                     fresh += 1
                     tick(have + k)  # noqa: B023 - called before the loop goes on
 
-                witness = render_segment(plan, reader, processor, span, part, threads, counted)
+                witness = render_segment(plan, inputs, processor, span, part, threads, counted)
                 parts.finish(n, part, witness)
                 have += len(witness.looks)
     report(Progress("joining", total, total, size=parts.size))
@@ -406,14 +395,15 @@ def trial(order: Order, folder: Path, threads: int = 2) -> Trial:
     path = folder / f"trial{Path(order.out).suffix}"
     try:
         with (
-            Reader(plan.source, print_=order.facts.fingerprint) as reader,
+            Inputs(plan.pixels.inputs, plan.source, order.facts.fingerprint) as inputs,
             Processor(plan.pixels, threads) as processor,
         ):
             # Opening, seeking and loading the loops are not part of the second.
-            first = reader.frame(int(plan.timing.frames[start]))
-            processor.run([first.planes], Writer.loose(plan.spec))
+            first = slice(start, start + 1)
+            for frames in inputs.along(plan.timing.frames[first], plan.timing.moments[first]):
+                processor.run(frames, Writer.loose(plan.spec), float(plan.timing.moments[start]))
             began = time.monotonic()
-            render_segment(plan, reader, processor, (start, start + count), path, threads, lambda _: None)
+            render_segment(plan, inputs, processor, (start, start + count), path, threads, lambda _: None)
             took = time.monotonic() - began
         size = path.stat().st_size
     finally:

@@ -30,13 +30,15 @@ from ..media import probe
 from ..media.clock import clock_of
 from ..media.decode import Frame, Reader, upright
 from ..media.probe import FileFacts
-from ..plan import Plan
+from ..media.rolls import Source
+from ..plan import Plan, Planes
 from ..read import play
 from ..read.depth import level_marks
 from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
+from .frames import Prepared, numbers
 from .pixels import Processor
 from .render import trial
 
@@ -139,13 +141,29 @@ class Pictures:
 
     def frame(self, facts: FileFacts, number: int) -> Frame:
         def decode() -> Frame:
-            key = (facts.path, facts.fingerprint)
-            reader = self._readers.get(key, lambda: Reader(facts.source, print_=facts.fingerprint))
-            frame: Frame = reader.frame(number)
+            frame: Frame = self._reader(facts).frame(number)
             return frame
 
         frame: Frame = self._frames.get((facts.path, facts.fingerprint, number), decode)
         return frame
+
+    def _reader(self, facts: FileFacts, source: Source | None = None) -> Reader:
+        if source is not None:
+            return self._readers.get(source, lambda: Reader(source))
+        key = (facts.path, facts.fingerprint)
+        return self._readers.get(key, lambda: Reader(facts.source, print_=facts.fingerprint))
+
+    def _planes(self, plan: Plan, facts: FileFacts, frame: Frame, moment: float) -> list[Planes]:
+        """Of every input at that moment, prepared as for a render."""
+        made = []
+        for held in plan.inputs:
+            if held.by_its_clock and not held.prepares:
+                made.append(frame.planes)
+                continue
+            reader = self._reader(facts, held.source)
+            (number,) = numbers(held, reader, np.array([frame.number]), np.array([moment])).tolist()
+            made.append(Prepared(held, reader).planes(number))
+        return made
 
     def make(self, ask: Picturing) -> Reply:
         route = ask.route
@@ -163,18 +181,18 @@ class Pictures:
         # What only a delivery cannot hold, a whole sphere say, can still be looked at.
         if walked.stopped is None or (ask.whole and walked.stopped.stage == "deliver"):
             token = ("after", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
-            image, codes, plan = self._run(token, lambda: preview_plan(walked, *ask.size), frame, moment)
+            image, codes, plan = self._run(token, lambda: preview_plan(walked, *ask.size), ask.facts, frame, moment)
             after = image
             if ask.scopes:
                 scopes = self._scopes(codes, plan)
         if ask.before or after is None:
             token = ("before", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
-            before, _, _ = self._run(token, lambda: recorded_plan(walked, *ask.size), frame, moment)
+            before, _, _ = self._run(token, lambda: recorded_plan(walked, *ask.size), ask.facts, frame, moment)
         marks = level_marks(frame, assumed_samples(ask.facts, route.read)) if ask.marks else None
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 
     def _run(
-        self, key: Any, make: Callable[[], Plan], frame: Frame, moment: float
+        self, key: Any, make: Callable[[], Plan], facts: FileFacts, frame: Frame, moment: float
     ) -> tuple[Image, list[Any], Plan]:
         from ..kernels import screen
 
@@ -182,7 +200,7 @@ class Pictures:
         plan = processor.plan
         w, h = plan.raster
         codes = [np.empty((h, w), plan.target.format.dtype) for _ in range(3)]
-        processor.run([frame.planes], tuple(codes), moment)
+        processor.run(self._planes(plan, facts, frame, moment), tuple(codes), moment)
         out = np.empty((h, w, 4), np.uint8)
         screen.screen_rgb(codes[0], codes[1], codes[2], plan.target.to_signal().astype(np.float32), out, 0, h)
         return Image(w, h, out.tobytes()), codes, plan

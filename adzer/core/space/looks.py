@@ -39,7 +39,12 @@ class Look:
 
 @dataclass(frozen=True)
 class AxisLook(Look):
-    """Axes stay axes: recorded = scale·delivered + offset, in luma pixels of the patch's region, exact."""
+    """Axes stay axes: recorded = scale·delivered + offset, in luma pixels of the patch's region, exact.
+
+    >>> look = AxisLook((1920, 804), (Fraction(5, 4), Fraction(2)))
+    >>> look.directions(np.array(960.0), np.array(402.0), 0.0).tolist(), look.at_size((960, 402)).scale
+    ([1200.0, 804.0, 0.0], (Fraction(5, 2), Fraction(4, 1)))
+    """
 
     size: Pair
     scale: tuple[Fraction, Fraction]
@@ -157,6 +162,11 @@ class Turning:
 
     @staticmethod
     def fixed(matrix: Array) -> Turning:
+        """One that never changes.
+
+        >>> Turning.fixed(rotation(90.0, 0.0)).turned(np.array([0.0, 1.0, 0.0]), np.array(3.0)).round(6).tolist()
+        [1.0, 0.0, 0.0]
+        """
         return Turning(np.zeros(1), np.asarray(matrix, dtype=np.float64)[None])
 
     @property

@@ -190,6 +190,7 @@ def relink(
 ) -> None:  # fmt: skip
     from ..core.intake import proxies
     from ..core.intake.relink import report_text
+    from ..core.intake.take import look_at_new
     from ..core.job import Job
 
     with Job.open(job) as held:
@@ -197,7 +198,9 @@ def relink(
         found, said = proxies.offered(folders)
         matches = proxies.match(shots, found)
         if link:
-            proxies.look_at_parts(held, proxies.apply(held, shots, matches, found), say)
+            changed = proxies.apply(held, shots, matches, found)
+            look_at_new(held, changed)
+            proxies.look_at_parts(held, changed, say)
     for text in said:
         say(text)
     if json_:

@@ -26,7 +26,7 @@ from .read.step import turn_of, upright_raster
 from .route import Route, Walk, walk
 
 _COLUMNS = (
-    "id, position, name, kind, facts, route, start, stop, trials, parts, doubts, camera, scene, notes, marks, verdict"
+    "id, position, name, kind, facts, route, start, stop, parts, doubts, camera, scene, notes, marks, verdict"
 )
 WORDS = ("name", "camera", "scene", "notes", "verdict")  # what people may write about a shot
 
@@ -157,15 +157,20 @@ class Job(Ledger):
 
         return Shot(
             id=int(row[0]), position=float(row[1]), name=str(row[2]), kind=str(row[3]), facts=facts,
-            route=_route(row[5], what), start=start, stop=stop, trials=several(row[8], tuple[Trial, ...]),
-            parts=several(row[9], tuple[Part, ...]), doubts=several(row[10], tuple[Doubt, ...]), camera=str(row[11]),
-            scene=str(row[12]), notes=str(row[13]), marks=several(row[14], tuple[Mark, ...]), verdict=str(row[15]),
+            route=_route(row[5], what), start=start, stop=stop, trials=self._trials(facts.fingerprint, int(row[0]), what),
+            parts=several(row[8], tuple[Part, ...]), doubts=several(row[9], tuple[Doubt, ...]), camera=str(row[10]),
+            scene=str(row[11]), notes=str(row[12]), marks=several(row[13], tuple[Mark, ...]), verdict=str(row[14]),
         )  # fmt: skip
 
     def seen(self, shot_id: int) -> Seen | None:
         """What was measured on a shot's footage; None until it has been looked at."""
-        row = self._db.execute("SELECT seen FROM shots WHERE id = ?", (shot_id,)).fetchone()
-        return records.from_json(row[0], Seen, f"{self.path}: shot {shot_id}") if row and row[0] else None
+        row = self._db.execute("SELECT json_extract(facts, '$.fingerprint') FROM shots WHERE id = ?", (shot_id,)).fetchone()
+        body = self.measured(row[0], "seen").get("") if row else None
+        return records.from_json(body, Seen, f"{self.path}: shot {shot_id}") if body else None
+
+    def _trials(self, fingerprint: str, shot_id: int, what: str) -> tuple[Trial, ...]:
+        found = self.measured(fingerprint, "trial").items()
+        return tuple(records.from_json(body, Trial, what) for key, body in found if key.split(" ")[0] == str(shot_id))
 
     def slips(self) -> list[Slip]:
         rows = self._db.execute(
@@ -231,11 +236,12 @@ class Job(Ledger):
                 facts: FileFacts = row["facts"]
                 edit.put("shots", key + n, {
                     "position": top + 1 + n, "name": row["name"], "kind": row.get("kind", ""), "facts": records.to_json(facts),
-                    "route": records.to_json(row.get("route") or Route()), "start": 0, "stop": facts.frames, "trials": "[]",
+                    "route": records.to_json(row.get("route") or Route()), "start": 0, "stop": facts.frames,
                     "camera": row.get("camera", ""), "parts": records.to_json(row.get("parts", ())),
                     "doubts": records.to_json(row.get("doubts", ())), "scene": "", "notes": "", "marks": "[]", "verdict": "",
-                    "seen": records.to_json(row["seen"]) if row.get("seen") else None,
                 })  # fmt: skip
+                if row.get("seen"):
+                    self._put_measured(facts.fingerprint, "seen", records.to_json(row["seen"]).encode())
                 numbers = {"frames": facts.frames, "bytes": facts.size}
                 self._log("add", row["name"], f"{facts.name}, {facts.frames} frames", numbers)
         return self.shots(range(key, key + len(rows)))
@@ -266,7 +272,7 @@ class Job(Ledger):
             if cut:
                 edit.put("shots", shot.id, {"stop": start})
             edit.put("shots", key, row | {
-                "id": key, "name": name, "start": start, "stop": stop, "trials": "[]", "marks": "[]", "verdict": "",
+                "id": key, "name": name, "start": start, "stop": stop, "marks": "[]", "verdict": "",
                 "position": shot.position + 1 if after is None else (shot.position + after) / 2,
             })  # fmt: skip
             self._log("add", name, f"a take of {shot.facts.name}", {"start": start, "stop": stop})
@@ -324,15 +330,12 @@ class Job(Ledger):
 
     def keep_seen(self, shot_id: int, seen: Seen) -> None:
         """Measurements are facts, not edits: undo leaves them."""
-        with self._changing():
-            self._db.execute("UPDATE shots SET seen = ? WHERE id = ?", (records.to_json(seen), shot_id))
+        self.keep_measured(seen.fingerprint or self.shot(shot_id).facts.fingerprint, "seen", records.to_json(seen).encode())
 
     def keep_trial(self, shot_id: int, trial: Trial) -> None:
         shot = self.shot(shot_id)
-        trials = [t for t in shot.trials if t.card != trial.card] + [trial]
-        with self._changing():
-            self._db.execute("UPDATE shots SET trials = ? WHERE id = ?", (records.to_json(trials), shot_id))
-            self._log("measure", shot.name, f"one second as {trial.card}", records.to_plain(trial))
+        self.keep_measured(shot.facts.fingerprint, "trial", records.to_json(trial).encode(), f"{shot_id} {trial.card}")
+        self.log("measure", shot.name, f"one second as {trial.card}", records.to_plain(trial))
 
     # --- queue ---------------------------------------------------------------------------------------------
     def enqueue(self, shot_id: int, order: Order) -> int:

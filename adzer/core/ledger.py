@@ -23,20 +23,27 @@ from . import records
 from .errors import UnreadableError
 from .media import disk
 
-SCHEMA = 3
+SCHEMA = 4
 APPLICATION_ID = 0x41445A52  # "ADZR"
 LARGEST = 4 << 30
 
 _SHOT_COLUMNS = """
     id INTEGER PRIMARY KEY, position REAL NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL, facts TEXT NOT NULL,
-    route TEXT NOT NULL, start INTEGER NOT NULL, stop INTEGER NOT NULL, trials TEXT NOT NULL DEFAULT '[]'"""
+    route TEXT NOT NULL, start INTEGER NOT NULL, stop INTEGER NOT NULL"""
 # What schema 2 added to a shot.
 _ADDED = {
-    "seen": "TEXT", "parts": "TEXT NOT NULL DEFAULT '[]'", "doubts": "TEXT NOT NULL DEFAULT '[]'",
+    "parts": "TEXT NOT NULL DEFAULT '[]'", "doubts": "TEXT NOT NULL DEFAULT '[]'",
     "camera": "TEXT NOT NULL DEFAULT ''", "scene": "TEXT NOT NULL DEFAULT ''", "notes": "TEXT NOT NULL DEFAULT ''",
     "marks": "TEXT NOT NULL DEFAULT '[]'", "verdict": "TEXT NOT NULL DEFAULT ''",
 }  # fmt: skip
+# What schema 4 added: what was measured on a recording, known by its fingerprint; no edit, so that undo leaves it.
+_MEASURED = """
+CREATE TABLE IF NOT EXISTS measured (
+    fingerprint TEXT NOT NULL, name TEXT NOT NULL, version INTEGER NOT NULL, key TEXT NOT NULL DEFAULT '', body BLOB NOT NULL,
+    PRIMARY KEY (fingerprint, name, key)) WITHOUT ROWID;
+"""
 _TABLES = f"""
+{_MEASURED}
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE shots ({_SHOT_COLUMNS}, {", ".join(f"{n} {t}" for n, t in _ADDED.items())});
 CREATE TABLE slips (
@@ -50,7 +57,6 @@ CREATE TABLE changes (
     id INTEGER PRIMARY KEY, edit_id INTEGER NOT NULL REFERENCES edits(id) ON DELETE CASCADE, tbl TEXT NOT NULL,
     row TEXT NOT NULL, before TEXT, after TEXT);
 """
-_FACTS = ("seen", "trials")  # columns that are measured: an undo leaves them as they are
 _KEYS = {"meta": "key", "shots": "id"}  # the tables that undo reaches
 
 
@@ -294,18 +300,27 @@ class Ledger:
                     self.touched.add(json.loads(key))
                 state = before if undo else after
                 if table in _KEYS:
-                    _write(self._db, table, json.loads(key), self._with_facts(table, json.loads(key), state))
+                    _write(self._db, table, json.loads(key), json.loads(state) if state else None)
             self._db.execute("UPDATE edits SET undone = ? WHERE id = ?", (int(undo), edit_id))
             self._log("undo" if undo else "redo", None, words, {})
         return str(words)
 
-    def _with_facts(self, table: str, key: Any, state: str | None) -> dict[str, Any] | None:
-        """A row as an edit left it, but with what has been measured since."""
-        row: dict[str, Any] | None = json.loads(state) if state else None
-        now = _row(self._db, table, key)
-        if row is not None and now is not None:
-            row |= {c: now[c] for c in _FACTS if c in now}
-        return row
+    # --- measurements ------------------------------------------------------------------------------------------------
+    def measured(self, fingerprint: str, name: str, version: int = 1) -> dict[str, bytes]:
+        """What a measurement found on a recording, by its keys; nothing of other versions of it."""
+        rows = self._db.execute(
+            "SELECT key, body FROM measured WHERE fingerprint = ? AND name = ? AND version = ?", (fingerprint, name, version)
+        )
+        return {str(key): body.encode() if isinstance(body, str) else bytes(body) for key, body in rows}
+
+    def keep_measured(self, fingerprint: str, name: str, body: bytes, key: str = "", version: int = 1) -> None:
+        """Keeps a finding instead of an older one; what is of another version of the measurement is gone with it."""
+        with self._changing():
+            self._put_measured(fingerprint, name, body, key, version)
+
+    def _put_measured(self, fingerprint: str, name: str, body: bytes, key: str = "", version: int = 1) -> None:
+        self._db.execute("DELETE FROM measured WHERE fingerprint = ? AND name = ? AND version <> ?", (fingerprint, name, version))
+        self._db.execute("INSERT OR REPLACE INTO measured VALUES (?,?,?,?,?)", (fingerprint, name, version, key, body))
 
     def set_meta(self, words: str, **values: str) -> None:
         with self.edit(words) as edit:
@@ -392,7 +407,8 @@ def _opened(path: Path) -> tuple[sqlite3.Connection, str]:
 
 
 def _upgrade(db: sqlite3.Connection) -> None:
-    """Older schemas → this one: columns are added; what was measured in the form of schema 1 is measured again."""
+    """Older schemas → this one: columns are added, measurements moved to a table of their own; what was measured in the form of
+    schema 1 is measured again."""
     known = {c[1] for c in db.execute("PRAGMA table_info(shots)")}
     db.execute("BEGIN IMMEDIATE")
     for name, kind in _ADDED.items():
@@ -400,6 +416,20 @@ def _upgrade(db: sqlite3.Connection) -> None:
             db.execute(f"ALTER TABLE shots ADD COLUMN {name} {kind}")
     if "lease" not in {c[1] for c in db.execute("PRAGMA table_info(slips)")}:
         db.execute("ALTER TABLE slips ADD COLUMN lease REAL")
+    db.execute(_MEASURED)
+    if "seen" in known:
+        db.execute(
+            "INSERT OR REPLACE INTO measured SELECT json_extract(seen, '$.fingerprint'), 'seen', 1, '', seen FROM shots "
+            "WHERE seen IS NOT NULL AND json_extract(seen, '$.fingerprint') IS NOT NULL"
+        )
+    if "trials" in known:
+        db.execute(
+            "INSERT OR REPLACE INTO measured SELECT json_extract(facts, '$.fingerprint'), 'trial', 1, "
+            "shots.id || ' ' || json_extract(value, '$.card'), value FROM shots, json_each(shots.trials)"
+        )
+    for column in ("seen", "trials"):
+        if column in known:
+            db.execute(f"ALTER TABLE shots DROP COLUMN {column}")
     db.execute("INSERT OR IGNORE INTO meta VALUES ('home', ?)", (home(),))
     db.execute(f"PRAGMA user_version = {SCHEMA}")
     db.execute("COMMIT")

@@ -16,7 +16,7 @@ from adzer.core.intake import naming, proxies
 from adzer.core.intake.group import gather, group
 from adzer.core.intake.offload import offload
 from adzer.core.intake.relink import likeness, relink, report_text
-from adzer.core.intake.take import add_files, join_chapters, source_problem, take
+from adzer.core.intake.take import add_files, join_chapters, look_at_new, source_problem, take
 from adzer.core.job import Job, Mark, Part
 from adzer.core.media import audio, probe
 from adzer.core.media.decode import Reader
@@ -256,10 +256,10 @@ def test_a_proxy_is_made_linked_and_later_exchanged_for_its_master(job, tmp_path
     found, said = proxies.offered([longer.parent])
     (changed,) = proxies.apply(other, other.shots(), proxies.match(other.shots(), found), found)
     assert not said and changed.facts.path == str(longer) and changed.parts[-1].path == part.path
-    assert other.seen(changed.id).fingerprint != changed.facts.fingerprint, (
-        "what was measured on the proxy is known as such"
-    )
-    assert other.undo() and other.shots()[0].facts.path == part.path
+    assert other.seen(changed.id) is None, "what was measured on the proxy is not said of its master"
+    look_at_new(other, [changed])
+    assert other.seen(changed.id).fingerprint == changed.facts.fingerprint
+    assert other.undo() and other.shots()[0].facts.path == part.path and other.seen(changed.id).fingerprint != changed.facts.fingerprint
     other.close()
 
 

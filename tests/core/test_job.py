@@ -319,6 +319,9 @@ def test_a_job_of_an_earlier_day_opens_as_it_was_and_its_slips_render(tmp_path):
         assert [k.heading for k in sphere.route.shape.view.keys] == [20, 80] and sphere.route.shape.level == (1.0, -2.0)
         for shot in job.shots():
             assert walk(shot.route, shot.facts, job.seen(shot.id)).stopped is None, shot.name
+        assert all(job.seen(s.id) is not None for s in job.shots()), "what was measured is known by its recording now"
+        job.keep_measured(wide.facts.fingerprint, "seen", b"{}", version=2)
+        assert job.seen(wide.id) is None and job.seen(canal.id) is not None, "another version is measured anew"
         assert job.undo() and job.shots()[0].notes == ""
         job.adopt()
         assert queue.run(job) == [] and [s.state for s in job.slips()] == ["done", "done"]

@@ -124,7 +124,7 @@ def test_every_shape_is_shown_and_one_can_be_moved_alone(window, bench):
     assert desk.card_of(desk.shot) != "web-upright"
     desk.unfold("read")  # which draws on the picture where it can, and does not fail where it cannot
     assert wait(lambda: window.bench.picture.after is not None, settle=0.1)
-    assert not window.bench.picture.grab().isNull() and window.bench.bench._warp is None
+    assert not window.bench.picture.grab().isNull() and window.bench.bench._panel is None
 
 
 def test_a_marked_wheel_says_the_squeeze(window):

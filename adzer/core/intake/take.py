@@ -191,8 +191,12 @@ def add_files(
     for row in rows:
         row["camera"] = camera if isinstance(camera, str) else _camera_of(row["facts"].path, paths, camera)
     added = job.add_new(rows)
-    for shot in added:
-        seen = look_at(shot.facts, shot.route)
-        if seen:
-            job.keep_seen(shot.id, seen)
+    look_at_new(job, added)
     return added
+
+
+def look_at_new(job: Job, shots: Iterable[Shot]) -> None:
+    """Looks at the footage of shots that has not been looked at yet, as it is linked now."""
+    for shot in shots:
+        if job.seen(shot.id) is None and (seen := look_at(shot.facts, shot.route)):
+            job.keep_seen(shot.id, seen)

@@ -42,7 +42,7 @@ def reframe(
     from ..core.intake.take import read_file
     from ..core.route import Route, walk
     from ..core.run.render import render
-    from ..core.shape.view import Viewed, holds_directions
+    from ..core.shape.view import holds_directions
 
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
@@ -75,8 +75,6 @@ def reframe(
     order = freeze(file.stem, facts, route, card, out.absolute(), seen=seen, raster=raster)
     walked = walk(order.route, facts, seen, order.card)
     findings = options.told(walked.findings)
-    made = walked["shape"].result.adds
-    assert isinstance(made, Viewed)
     with progress(file.name) as show:
         report = render(order, show)
     if json_:

@@ -189,6 +189,15 @@ class Draft:
     def with_(self, **changes: Any) -> Draft:
         return replace(self, **changes)
 
+    @property
+    def filled(self) -> tuple[float, float, float, float]:
+        """x, y, width, height of what its pictures fill of the delivered raster, 0 … 1."""
+        if not self.panels:
+            return (0.0, 0.0, 1.0, 1.0)
+        corner = [min(p.place[i] for p in self.panels) / self.raster[i] for i in (0, 1)]
+        end = [max(p.place[i] + p.size[i] for p in self.panels) / self.raster[i] for i in (0, 1)]
+        return corner[0], corner[1], end[0] - corner[0], end[1] - corner[1]
+
     def frozen(self, samples: Samples | None = None) -> Plan:
         """``samples``: other ones than the target's, for a picture that is only looked at."""
         samples = samples or (self.target.samples if self.target is not None else None)

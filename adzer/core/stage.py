@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import msgspec
 
@@ -15,6 +15,10 @@ from .finding import Finding
 from .media.probe import FileFacts
 from .picture import Picture
 from .plan import Draft
+
+if TYPE_CHECKING:
+    from .shape.step import Shaped
+    from .shape.view import Viewed
 
 STAGES = ("read", "join", "develop", "steady", "shape", "colour", "deliver")
 
@@ -59,13 +63,14 @@ class Context:
 
 @dataclass(frozen=True)
 class StepResult:
-    """``says``: one line on what the stage does; ``draft``: of the render, None: as it came; ``adds``: how the stage came to
-    it, for those who show it."""
+    """``says``: one line on what the stage does; ``draft``: of the render, None: as it came; ``shaped`` or ``viewed``: how Shape
+    came to its panel, for those who show it."""
 
     picture: Picture
     says: str
     findings: tuple[Finding, ...] = ()
     idle: bool = False
     draft: Draft | None = None
-    adds: Any = None
+    shaped: Shaped | None = None
+    viewed: Viewed | None = None
     evidence: dict[str, str] = field(default_factory=dict)

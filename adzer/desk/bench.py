@@ -283,13 +283,8 @@ class BenchView(QWidget):
         words = f"{source}as delivered · {walked.card.title} · {w}×{h}"
         self.picture.caption_left = f"{shown_timecode(shot.facts, self.desk.frame)}"
         self.picture.caption_right = bench.whole_words if bench.whole else words
-        made = walked["shape"].result.adds
-        self.side.inner = self.picture.inner = QRectF(0, 0, 1, 1)
-        if (fitted := getattr(made, "fitted", None)) is not None:
-            (fw, fh), (x, y), (pw, ph) = fitted.raster, fitted.place, fitted.picture
-            inner = QRectF(x / fw, y / fh, pw / fw, ph / fh)
-            self.side.inner = inner
-            self.picture.inner = self.picture.inner if bench.whole else inner
+        self.side.inner = QRectF(*walked.draft.filled)
+        self.picture.inner = QRectF(0, 0, 1, 1) if bench.whole else self.side.inner
         self.side.safe = self.picture.safe = (walked.card.title_safe, walked.card.covered)
         self.side.caption_right = f"{walked.card.title} · {w}×{h}"
         if walked.stopped and not (bench.whole and walked.stopped.stage == "deliver"):

@@ -14,7 +14,6 @@ from ..core.job import Shot
 from ..core.light import names as colour_cards
 from ..core.picture import Picture
 from ..core.read.advise import rate_text
-from ..core.shape.step import Shaped
 from ..core.shape.view import Viewed, outline
 from ..core.stage import STAGES
 from .model import Desk
@@ -62,13 +61,13 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
     if stage in ("join", "develop", "steady"):
         return Cell(_passing(shot, stage), "", level, True)
     if stage == "shape":
-        shaped = stop.result.adds
-        second = f"keeps {float(shaped.framing.kept):.0%}" if isinstance(shaped, Shaped) else ""
-        if isinstance(shaped, Viewed):
-            second = f"{'×'.join(map(str, shaped.fitted.picture))} · {form_words(stop.before)}"
+        shaped, viewed = stop.result.shaped, stop.result.viewed
+        second = f"keeps {float(shaped.framing.kept):.0%}" if shaped is not None else ""
+        if viewed is not None:
+            second = f"{'×'.join(map(str, viewed.look.size))} · {form_words(stop.before)}"
         return Cell(stop.result.says, second, level, False)
     if stage == "colour":
-        chain = stop.result.adds
+        chain = walked.draft.chain
         if chain is None:
             return Cell(stop.result.says, "", level, stop.result.idle)
         grey = chain.grey
@@ -215,10 +214,10 @@ def _draw_form(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
 
 def _draw_frame(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     """The desqueezed picture's outline with the crop in it, to scale."""
-    shaped = desk.walk(shot)["shape"].result.adds
-    if isinstance(shaped, Viewed):
-        _draw_view(painter, shaped, box)
-    if not isinstance(shaped, Shaped):
+    result = desk.walk(shot)["shape"].result
+    if result.viewed is not None:
+        _draw_view(painter, result.viewed, box)
+    if (shaped := result.shaped) is None:
         return
     f = shaped.framing
     whole_w, whole_h = float(f.desqueezed[0]), float(f.desqueezed[1])
@@ -251,7 +250,7 @@ def _draw_view(painter: QPainter, viewed: Viewed, box: QRectF) -> None:
 
 def _draw_tone(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     """Delivered signal over recorded signal; a straight line where nothing is changed."""
-    chain = desk.walk(shot)["colour"].result.adds
+    chain = desk.walk(shot).draft.chain
     box = QRectF(box.left(), box.top(), box.height() * 1.2, box.height())
     painter.setPen(QPen(theme.p.line, 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)

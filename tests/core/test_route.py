@@ -48,7 +48,7 @@ def test_log_that_is_tagged_display_is_found_and_mended(scope):
 def test_a_display_picture_is_left_alone_not_transformed_twice(phone_clip):
     facts, seen = read_file(phone_clip)
     walked = walk(Route(), facts, seen, job_rate=Fraction(25))
-    assert walked["colour"].result.adds is None and walked["colour"].result.says == "unchanged"
+    assert walked.draft.chain is None and walked["colour"].result.says == "unchanged"
     assert "variable-rate" in codes(walked) and "log-tagged-display" not in codes(walked)
     fix = next(f.fix for f in walked.findings if f.code == "variable-rate")
     even = walk(Route().mended(fix), facts, seen, job_rate=Fraction(25))

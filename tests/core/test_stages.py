@@ -90,7 +90,7 @@ def test_ordinary_footage_is_not_stopped(clip):
     facts, seen = read_file(foreign.clip(clip))
     walked = walk(Route(), facts, seen)
     assert facts.curve is None and walked.stopped is None and walked["read"].after.curve == "bt709"
-    assert walked["colour"].result.adds is None
+    assert walked.draft.chain is None
     assert [f.code for f in walked.findings if "display" in f.code] == ["taken-as-display"]
     assert not [f for f in walked.findings if f.code in ("projection-asked", "eyes-asked", "turn-unsure")]
 
@@ -150,7 +150,7 @@ def test_what_whites_cost_is_what_the_pixels_show(scope, scope_clip):
     for whites in ("let go", "roll off"):
         route = Route().with_("read", curve="fen-log", primaries="bt709").with_("colour", whites=whites, exposure=1.0)
         walked = walk(route, facts, seen, card)
-        made = walked["colour"].result.adds
+        made = walked.draft.chain
         cost = colour_measure.cost(made, bin_centres(), np.array(seen.levels.brightest))
         shares = []
         with Reader(scope_clip) as reader:
@@ -368,5 +368,5 @@ def test_shrinking_says_when_a_raster_is_not_reached_and_offers_to_stretch(scope
     walked = walk(route, facts, seen, delivery("web-wide"))
     finding = next(f for f in walked.findings if f.code == "raster-not-reached")
     assert walked["deliver"].after.raster == (3840, 2160)
-    wider = walk(route.mended(finding.fix), facts, seen, delivery("web-wide"))["shape"].result.adds.framing.size
-    assert wider[0] > walked["shape"].result.adds.framing.size[0]
+    wider = walk(route.mended(finding.fix), facts, seen, delivery("web-wide"))["shape"].result.shaped.framing.size
+    assert wider[0] > walked["shape"].result.shaped.framing.size[0]

@@ -12,7 +12,6 @@ from adzer.core import cards
 from adzer.core.cards import delivery
 from adzer.core.compile import freeze
 from adzer.core.job import take_before
-from adzer.core.shape.view import Viewed
 from adzer.core.space import sphere
 from adzer.core.space.path import Sides, views_at
 from adzer.desk.shots import wait
@@ -36,7 +35,7 @@ def test_a_sphere_becomes_a_flat_view_and_can_be_queued(window, bench):
     desk = window.desk
     shot = desk.shot
     walked = desk.walk(shot)
-    assert isinstance(walked["shape"].result.adds, Viewed) and walked.stopped is None
+    assert walked["shape"].result.viewed is not None and walked.stopped is None
     assert walked["shape"].after.projection == "flat" and walked["shape"].after.raster == (1920, 1080)
     order = freeze(
         shot.name, shot.facts, shot.route, "web-upright", desk.job.out_folder / "x.mp4", seen=desk.seen(shot)
@@ -90,7 +89,7 @@ def test_keyframes_are_set_taken_off_eased_and_gone_to_by_keys(window, bench):
 
 def test_the_horizon_is_marked_with_two_clicks(window, bench):
     desk = window.desk
-    lens = desk.walk(desk.shot)["shape"].result.adds.lens
+    lens = desk.walk(desk.shot)["shape"].result.viewed.lens
     w, h = desk.shot.facts.raster
     lean = sphere.rotation(0, 6.0, 3.0)
     window._view("mark_horizon")
@@ -114,10 +113,10 @@ def test_every_shape_is_shown_and_one_can_be_moved_alone(window, bench):
     bench.alone.right._move(10)
     bench.alone.right.settled.emit(10)
     bench.alone.fill.choose(True)
-    fitted = desk.walk(desk.shot)["shape"].result.adds.fitted
+    fitted = desk.walk(desk.shot)["shape"].result.viewed.fitted
     assert fitted.raster == (1080, 1920) and fitted.picture == (1080, 606) and fitted.place[1] > 600
     bench.alone.fill.choose(False)
-    assert desk.walk(desk.shot)["shape"].result.adds.fitted.picture == (1080, 1920)
+    assert desk.walk(desk.shot)["shape"].result.viewed.fitted.picture == (1080, 1920)
     shape = desk.shot.route.shape
     assert shape.nudge(Fraction(9, 16)) == (0.1, 0.0) and shape.nudge(Fraction(1)) == (0.0, 0.0)
     desk.unfold(None)
@@ -187,7 +186,7 @@ def test_known_lengths_and_a_lens_card_answer_for_the_squeeze(window, flat):
     card.take_lens("fen-scope")
     shape = desk.shot.route.shape
     assert float(shape.squeeze) == pytest.approx(1.9, abs=1e-3) and shape.bent == (-0.08, 0.01) and shape.focus == 2.0
-    assert desk.walk(desk.shot)["shape"].result.adds.moving is not None
+    assert desk.walk(desk.shot)["shape"].result.shaped.moving is not None
     card.focus._move(1.0)
     card.focus.settled.emit(1.0)
     assert float(desk.shot.route.shape.squeeze) == pytest.approx(1.8, abs=1e-3)
@@ -218,7 +217,7 @@ def test_a_flat_crop_moves_by_keyframes_and_by_what_it_follows(window, flat):
     flat.course.pegged.emit(1, 3.0)
     flat.course.let_go.emit()
     assert desk.shot.route.shape.moves.keys[1].t == 3 and flat.pegs(desk.shot) == [0, 75]
-    made = desk.walk(desk.shot)["shape"].result.adds
+    made = desk.walk(desk.shot)["shape"].result.shaped
     assert made.fitted.raster == (1200, 674) or made.fitted.raster[0] % 2 == 0
     window._view("follow_thing")
     x, y = (945 + 1140) / 2 / 1440, (585 + 897) / 2 / 1080
@@ -239,7 +238,7 @@ def test_what_must_stay_in_stays_in_every_shape(window, flat):
     keep = desk.shot.route.shape.keep
     assert keep == pytest.approx((0.66, 0.5, 0.8, 0.85))
     for name in ("web-upright", "web-square", "web-portrait", "web-wide"):
-        made = desk.walk_as(desk.shot, name)["shape"].result.adds
+        made = desk.walk_as(desk.shot, name)["shape"].result.shaped
         x, y, w, h = (float(v) for v in made.framing.crop)
         assert x <= keep[0] * 1440 + 1 and x + w >= keep[2] * 1440 - 1 and y <= keep[1] * 1080 + 1, name
         assert y + h >= keep[3] * 1080 - 1 or name == "web-wide"
@@ -265,8 +264,8 @@ def test_a_second_take_is_enlarged_enough_to_hide_the_cut(window, flat):
     desk, flat = window.desk, _second_take(window, "closer_card")
     flat.cut.button.click()
     assert desk.shot.route.shape.enlarged == pytest.approx(1.2) and flat.cut.button.isHidden()
-    before = desk.walk(take_before(desk.shot, desk.all.values()))["shape"].result.adds
-    assert desk.walk(desk.shot)["shape"].result.adds.fitted == before.fitted
+    before = desk.walk(take_before(desk.shot, desk.all.values()))["shape"].result.shaped
+    assert desk.walk(desk.shot)["shape"].result.shaped.fitted == before.fitted
 
 
 def test_a_second_take_of_a_view_is_taken_narrower_or_looks_elsewhere(window, bench):
@@ -302,7 +301,7 @@ def test_guides_go_round_and_frames_have_any_shape(window, flat):
     window.desk.answer("shape", shape="239/100")
     flat.hold.choose("frame")
     flat.around.choose(Fraction(1))
-    made = window.desk.walk(window.desk.shot)["shape"].result.adds.fitted
+    made = window.desk.walk(window.desk.shot)["shape"].result.shaped.fitted
     assert abs(made.raster[0] - made.raster[1]) <= 2 and made.picture[0] > 2 * made.picture[1]
 
 
@@ -343,7 +342,7 @@ def test_the_view_follows_what_is_marked(window, bench):
     assert wait(lambda: len(bench.follow.points) == desk.shot.facts.frames and not desk.worker.busy, settle=0.2)
     view = desk.shot.route.shape.view
     assert 2 <= len(view.keys) <= 6 and "Seen on 60 of 60" in bench.follow.reason
-    lens = desk.walk(desk.shot)["shape"].result.adds.lens
+    lens = desk.walk(desk.shot)["shape"].result.viewed.lens
     for frame in (0, 30, 59):
         turns, _ = views_at(view, [frame / 25])
         assert sphere.between(turns[0, :, 1], lens.direction(wheel_place(desk.shot, frame))) < 6

@@ -79,4 +79,4 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
         )
     says = f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
     made = chain(picture, settings, card, top)
-    return StepResult(after, says, tuple(findings), draft=context.draft.with_(chain=made), adds=made)
+    return StepResult(after, says, tuple(findings), draft=context.draft.with_(chain=made))

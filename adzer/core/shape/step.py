@@ -236,7 +236,7 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     sx, sy = (float(v) for v in made.scale)
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1), detail=(sx * sy) ** 0.5)
     draft, idle = _drafted(context, made), squeeze == 1 and shape is None
-    return StepResult(after, " → ".join(parts), tuple(findings), draft=draft, adds=made, idle=idle)
+    return StepResult(after, " → ".join(parts), tuple(findings), draft=draft, shaped=made, idle=idle)
 
 
 def _drafted(context: Context, made: Shaped | Viewed) -> Draft:
@@ -339,4 +339,4 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
         raster=made.fitted.raster, pixel_aspect=Fraction(1), projection="flat", eyes="one", coverage=None, packing=None, first=None,
         detail=kept.middle,
     )  # fmt: skip
-    return StepResult(after, says, tuple(findings), draft=_drafted(context, made), adds=made)
+    return StepResult(after, says, tuple(findings), draft=_drafted(context, made), viewed=made)

@@ -98,7 +98,7 @@ class ColourBench(StageBench):
         self.tone_card.say(
             "Blacks first, down to the 0 line; contrast turns about middle grey, which it leaves; saturation last."
         )
-        chain = walked["colour"].result.adds
+        chain = walked.draft.chain
         if isinstance(chain, ColourChain):
             self._show_chain(shot, walked, chain)
         else:
@@ -169,7 +169,7 @@ class ColourBench(StageBench):
 def _done(walked: Walk) -> str:
     s, read = walked.route.colour, walked["read"].after
     parts = [f"{colour_cards.title(read.curve)}, {colour_cards.primaries_title(read.primaries)} primaries"]
-    if walked["colour"].result.adds is None:
+    if walked.draft.chain is None:
         return parts[0] + ": handed on unchanged, not transformed twice."
     parts.append("linear light")
     if s.exposure:

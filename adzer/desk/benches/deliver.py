@@ -104,9 +104,7 @@ class DeliverBench(StageBench):
             words.append(f"{there['shape'].after.detail or 1.0:.2f} recorded pixels in each")
             plays, _ = players(shot.facts, card, after)
             words.append(f"plays on: {', '.join(plays)}" if plays else "no usual player decodes it")
-            fitted = getattr(there["shape"].result.adds, "fitted", None)
-            filled = tuple(p / f for p, f in zip(fitted.picture, fitted.raster, strict=True)) if fitted else (1.0, 1.0)
-            leaving.append(Leaving(card.title, after.raster, (float(filled[0]), float(filled[1])), tuple(words)))
+            leaving.append(Leaving(card.title, after.raster, there.draft.filled[2:], tuple(words)))
         self.frames.show_leaving(leaving, f"{frames} frames each")
         missing = [c for c in chosen if c not in known]
         if not self.desk.worker.busy:

@@ -194,8 +194,7 @@ class ShapeBench(StageBench):
             self._show_moment(shot)
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
-        settings, shaped = walked.route.shape, walked["shape"].result.adds
-        self._shaped = shaped if isinstance(shaped, Shaped) else None
+        settings, self._shaped = walked.route.shape, walked["shape"].result.shaped
         self.school.set_value(settings.school)
         self.shape.set_value(settings.shape)
         self.hold.set_value(settings.hold)

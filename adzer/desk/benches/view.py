@@ -183,8 +183,7 @@ class ViewBench(StageBench):
 
     # --- showing --------------------------------------------------------------------------------------------------------
     def refresh(self, shot: Shot, walked: Walk) -> None:
-        settings, adds = walked.route.shape, walked["shape"].result.adds
-        self._viewed = adds if isinstance(adds, Viewed) else None
+        settings, self._viewed = walked.route.shape, walked["shape"].result.viewed
         before = walked["shape"].before
         self.what.set_value(settings.view is not None)
         kind = "The sphere" if before.projection == "equirectangular" else "The lens"

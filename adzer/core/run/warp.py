@@ -58,8 +58,8 @@ def grid(
         d = patch.held(seen, time)
         across, down = np.diff(d, axis=1) / step, np.diff(d, axis=0) / step
         middle = (d[:-1, :-1] + d[1:, :-1] + d[:-1, 1:] + d[1:, 1:]) / 4
-        across, down = (across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2
-        span = np.sqrt(lens.step(middle, across) ** 2 + lens.step(middle, down) ** 2)
+        steps = lens.step(middle, np.stack([(across[:-1] + across[1:]) / 2, (down[:, :-1] + down[:, 1:]) / 2]))
+        span = np.sqrt(steps[0] ** 2 + steps[1] ** 2)
         bend = sum(float(np.linalg.norm(np.diff(d, 2, axis=a), axis=-1).max(initial=0)) / 8 for a in (0, 1))
         rows, columns = middle.shape[:2]
         off = bend * lens.density / lens.length(middle[rows // 2, columns // 2])
@@ -94,11 +94,11 @@ def _coarse_enough(patch: Patch, d: Array, step: int) -> bool:
 
 def _cells(span: Array, most: int, enlarged: float) -> NDArray[np.int32]:
     """How finely to sample where a place spans ``span`` (…, 2) samples, sideways and upright; narrowly up to ``enlarged``."""
-    level = np.floor(np.log2(np.maximum(span.min(axis=-1), 1.0) + 1e-6)).astype(np.int32)
+    level = np.floor(np.log2(np.maximum(np.minimum(span[..., 0], span[..., 1]), 1.0) + 1e-6)).astype(np.int32)
     level = np.minimum(level, most)
     rest = np.maximum(span / 2.0 ** level[..., None], 1.0)
     width = np.clip(np.ceil((rest - 1.0) * WIDTHS - 0.5), 0, WIDTHS).astype(np.int32)
-    width[..., 0] = np.where(span.max(axis=-1) <= enlarged, -1, width[..., 0])
+    width[..., 0] = np.where(np.maximum(span[..., 0], span[..., 1]) <= enlarged, -1, width[..., 0])
     wide = np.where(rest > 2.05, np.minimum(np.round(rest * 16), MOST_PLACES * 32), 0).astype(np.int32)
     return np.concatenate([level[..., None], width, wide], axis=-1)
 

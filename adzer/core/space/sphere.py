@@ -362,7 +362,7 @@ class Round:
 
     def step(self, d: Array, along: Array) -> Array:
         which = self._angles(d).argmin(axis=-1)
-        return (self.place(d + along * 1e-3, which) - self.place(d, which)) * 1e3
+        return (self.place(d + along * 1e-3, np.broadcast_to(which, along.shape[:-1])) - self.place(d, which)) * 1e3
 
 
 @dataclass(frozen=True)

@@ -24,6 +24,7 @@ from .route import Route, Walk, walk
 from .target import Target
 
 SEGMENT_SECONDS = 4.0
+ORDER_VERSION = 1
 NOWHERE = (Fraction(0), Fraction(0))
 
 
@@ -46,6 +47,7 @@ class Order(msgspec.Struct, frozen=True):
     job_rate: Fraction | None = None
     seen: Seen | None = None
     copy_scale: Fraction | None = None  # set: a copy as recorded at this scale, nothing shaped or coloured
+    version: int = ORDER_VERSION
 
     @property
     def pinned(self) -> dict[str, cards.Card]:
@@ -56,7 +58,7 @@ class Order(msgspec.Struct, frozen=True):
     def digest(self) -> str:
         """Changes with anything that changes the rendered pixels; not with where they go."""
         plain = records.to_plain(self)
-        for key in ("out", "shot"):
+        for key in ("out", "shot", "version"):
             plain.pop(key)
         return hashlib.sha256(records.to_json(plain).encode()).hexdigest()[:24]
 

@@ -14,7 +14,7 @@ import msgspec
 
 from . import habits, records, route
 from .cards import DeliveryCard
-from .compile import Order
+from .compile import ORDER_VERSION, Order
 from .deliver.advise import Trial
 from .errors import AdzerError, UnreadableError
 from .finding import Finding
@@ -414,11 +414,13 @@ class Job(Ledger):
 
 
 def _order(text: str, what: str) -> Order:
-    """A frozen order from its JSON, the route of an older one upgraded."""
+    """A frozen order from its JSON, the route of an older one upgraded. UnreadableError if a newer Adzer froze it."""
     plain = records.from_json(text, dict, what)
+    if not isinstance(version := plain.get("version", 1), int) or version > ORDER_VERSION:
+        raise UnreadableError(f"{what} was made by a newer Adzer. Open it with that.")
     if isinstance(plain.get("route"), dict):
         plain["route"] = route.upgrade(plain["route"], what)
-    return records.from_plain(plain, Order, what)
+    return records.from_plain(plain | {"version": ORDER_VERSION}, Order, what)
 
 
 _routes: dict[str, Route] = {}

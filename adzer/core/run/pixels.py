@@ -16,7 +16,7 @@ from ..media.formats import Plane
 from ..plan import Panel, Plan, Planes
 from .axes import AxisFilters, columns, halving, laid, places, reduction
 from .filters import dither_tile
-from .tables import TABLE_FLOOR_OCTAVE, TABLE_IN_CELLS, TABLE_IN_DOMAIN, Tables
+from .tables import TABLE_FLOOR_OCTAVE, TABLE_IN_CELLS, TABLE_IN_DOMAIN, Mixing, Tables
 from .warp import STEPS, Grid, Sampler, frozen
 
 Floats = NDArray[np.float32]
@@ -169,22 +169,18 @@ class _Mapped(_Job):
             self._prepare_mixing()
 
     def _prepare_mixing(self) -> None:
-        low, high = TABLE_IN_DOMAIN
-        signal = np.linspace(low, high, TABLE_IN_CELLS + 1)
-        curve = self.plan.chain.source if self.plan.chain is not None else self.plan.curve
-        light = signal if curve is None else np.maximum.accumulate(np.clip(curve.decode(signal), -1e6, 1e6))
-        self._light = (light.astype(np.float32), np.float32(low), np.float32(TABLE_IN_CELLS / (high - low)))
+        self._mixed_in = Mixing(self.plan.chain.source if self.plan.chain is not None else self.plan.curve)
         first = self.plan.source.to_signal()
         back = np.linalg.inv(first[:, :3])
         self._back = np.column_stack([back, -back @ first[:, 3]]).astype(np.float32)
         self._mixes = [
             (
                 p.light is None and self.plan.inputs[p.input].given == self.plan.source,
-                self.plan.inputs[p.input].given.to_signal().astype(np.float32),
-                np.array(p.light if p.light is not None else np.eye(3), np.float32),
+                self._mixed_in.to_table(self.plan.inputs[p.input].given), self._mixed_in.table_in,
+                np.column_stack([np.array(p.light if p.light is not None else np.eye(3)), np.zeros(3)]).astype(np.float32),
             )
             for p in self.panel.patches
-        ]
+        ]  # fmt: skip
 
     def grids(self, time: float) -> list[Grid]:
         made = [s.grid(time) for s in self.samplers]
@@ -269,7 +265,6 @@ class _Mapped(_Job):
             planes, at, reduced, nodes, found, step, *rest = ready[n]
             held = self._grids[n].shares
             held = np.ones(nodes.shape[:2], np.float32) if held is None else held
-            whole, matrix, turned = self._mixes[n]
             for g0, g1 in _runs(shares.max(axis=0) > 0):
                 first = g0 * step
                 m = min(g1 * step, width) - first
@@ -281,10 +276,9 @@ class _Mapped(_Job):
                     m, 0, count,
                 )  # fmt: skip
                 self._mixing.gather(
-                    run, seen, m, first, np.ascontiguousarray(held[corner]), step, whole, matrix, *self._light, turned, light, weight,
-                    cover, sampled,
+                    run, seen, m, first, np.ascontiguousarray(held[corner]), step, *self._mixes[n], light, weight, cover, sampled,
                 )  # fmt: skip
-        self._mixing.settle(light, weight, width, *self._light, self._back, sampled)
+        self._mixing.settle(light, weight, width, *self._mixed_in.back, self._back, sampled)
 
 
 def _of_cells(g: Grid, extreme: Any) -> Floats:

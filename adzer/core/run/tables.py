@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..light.chain import BRIGHTEST, ColourChain
+from ..light.curves import Curve, Map
 from ..light.pieces import ChainPieces, chain_pieces
 from ..light.samples import Samples
 
@@ -79,18 +80,9 @@ class Tables:
 
     @cached_property
     def table_out(self) -> Floats:
-        """Light → delivered signal, 128 cells to the octave from 2⁻¹⁴ (which stands for 0) to the limit."""
+        """Light → delivered signal."""
         assert self.chain is not None
-        floor, limit = 2.0**TABLE_FLOOR_OCTAVE, self.light_limit
-        octaves = int(np.ceil(np.log2(limit + floor))) - TABLE_FLOOR_OCTAVE
-        cell = np.arange(octaves * CELLS_PER_OCTAVE + 1)
-        octave, step = np.divmod(cell, CELLS_PER_OCTAVE)
-        light = 2.0 ** (TABLE_FLOOR_OCTAVE + octave) * (1 + step / CELLS_PER_OCTAVE)
-        light = np.append(light[light < limit + floor], limit + floor)
-        middle = (light[:-1] + light[1:]) / 2
-        tone = self.chain.tone
-        lines = _lines(tone(light - floor), light, tone(middle - floor))
-        return np.concatenate([lines, lines[-1:]])  # the limit itself may open one cell more
+        return over_octaves(self.chain.tone, self.light_limit)
 
     @cached_property
     def pieces(self) -> ChainPieces | None:
@@ -117,3 +109,57 @@ def _lines(values: Array, places: Array, between: Array) -> Floats:
     chord = values[:-1] + slope * (middle - places[:-1])
     start = chord + (between - chord) / 2 - slope * middle
     return np.stack([start, slope], axis=-1).astype(np.float32)
+
+
+def over_octaves(function: Map, limit: float) -> Floats:
+    """Cells of a function of light + 2⁻¹⁴, 128 to the octave from 2⁻¹⁴ (which stands for 0) to the limit."""
+    floor = 2.0**TABLE_FLOOR_OCTAVE
+    octaves = int(np.ceil(np.log2(limit + floor))) - TABLE_FLOOR_OCTAVE
+    cell = np.arange(octaves * CELLS_PER_OCTAVE + 1)
+    octave, step = np.divmod(cell, CELLS_PER_OCTAVE)
+    light = 2.0 ** (TABLE_FLOOR_OCTAVE + octave) * (1 + step / CELLS_PER_OCTAVE)
+    light = np.append(light[light < limit + floor], limit + floor)
+    middle = (light[:-1] + light[1:]) / 2
+    lines = _lines(function(light - floor), light, function(middle - floor))
+    return np.concatenate([lines, lines[-1:]])  # the limit itself may open one cell more
+
+
+@dataclass(frozen=True)
+class Mixing:
+    """The light in which recordings are mixed, and the way back to a recorded signal. ``curve`` None: signals as they are."""
+
+    curve: Curve | None
+
+    def _light(self, signal: Array) -> Array:
+        light = signal if self.curve is None else self.curve.decode(signal)
+        return np.maximum.accumulate(np.clip(light, -BRIGHTEST, BRIGHTEST))
+
+    @cached_property
+    def table_in(self) -> Floats:
+        """Signal → light over ``TABLE_IN_DOMAIN``."""
+        values = self._light(np.linspace(*TABLE_IN_DOMAIN, 2 * TABLE_IN_CELLS + 1))
+        return _lines(values[::2], np.arange(TABLE_IN_CELLS + 1, dtype=np.float64), values[1::2])
+
+    def to_table(self, samples: Samples) -> Floats:
+        """(3, 4) codes → places in ``table_in``."""
+        low, high = TABLE_IN_DOMAIN
+        matrix = samples.to_signal().copy()
+        matrix[:, 3] -= low
+        return np.asarray(matrix * (TABLE_IN_CELLS / (high - low)), np.float32)
+
+    @cached_property
+    def back(self) -> tuple[Floats, np.float32, np.float32]:
+        """(cells of light + offset → signal, limit, offset): below black, too."""
+        ends = self._light(np.array(TABLE_IN_DOMAIN))
+        floor = 2.0**TABLE_FLOOR_OCTAVE
+        limit = float(ends[1] - ends[0])
+        signal = np.linspace(*TABLE_IN_DOMAIN, 1 << 16)
+        light = self._light(signal)
+        rising = np.append(True, np.diff(light) > 0)
+
+        def function(x: Array) -> Array:
+            if self.curve is None:
+                return x + ends[0]
+            return np.clip(np.interp(x + ends[0], light[rising], signal[rising]), *TABLE_IN_DOMAIN)
+
+        return over_octaves(function, limit), np.float32(limit), np.float32(floor - ends[0])

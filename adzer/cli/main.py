@@ -20,6 +20,7 @@ from ..core import records
 from ..core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
 from . import cards as _cards  # noqa: F401 - they register their commands
 from . import job as _job  # noqa: F401
+from . import join as _join  # noqa: F401
 from . import options, terminal
 from . import read as _read  # noqa: F401
 from . import shape as _shape  # noqa: F401

@@ -35,12 +35,16 @@ def reframe(
     across: Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")] = None,
     eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
     rear: Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")] = None,
+    match: Annotated[bool, typer.Option(help="Match two lenses by what both see first.")] = False,
+    blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one of two lenses passes into the other.")] = 3.0,
     json_: Json = False,
 ) -> None:
     from ..core import cards
     from ..core.compile import freeze
     from ..core.intake.take import read_file
+    from ..core.join.measure import answers
     from ..core.route import Route, walk
+    from ..core.run.matching import match_lenses
     from ..core.run.render import render
     from ..core.shape.view import holds_directions
 
@@ -72,6 +76,9 @@ def reframe(
             f"{file} is flat, as far as anybody says; only a sphere or a round lens can be reframed.{looks} Say what it is with "
             "--projection, or use `adzer convert`."
         )
+    route = route.with_("join", blend=blend)
+    if match:
+        route = route.with_("join", **answers(match_lenses(facts, route, seen)))
     order = freeze(file.stem, facts, route, card, out.absolute(), seen=seen, raster=raster)
     walked = walk(order.route, facts, seen, order.card)
     findings = options.told(walked.findings)

@@ -48,7 +48,7 @@ class Input:
 
     samples  how its codes are to be read, and ``raster``: of its pictures, both as they stand upright once they were turned
              clockwise by ``turn`` degrees
-    source   None: the recording itself
+    source   None: the recording itself, which is ``recording``
     offset, drift   at moment t of the shot its own clock says ``offset`` + ``drift``·t, both in seconds from a first frame
     """
 
@@ -56,6 +56,7 @@ class Input:
     raster: Pair
     turn: int = 0
     source: Source | None = None
+    recording: Source | None = None
     offset: float = 0.0
     drift: float = 1.0
     prepares: tuple[Prepare, ...] = ()
@@ -168,10 +169,21 @@ def on_axes(
 
 
 @dataclass(frozen=True)
+class Rig:
+    """How the second of two lenses stands against the first: ``turning`` and ``light`` as of its patch; ``blend``: radians over which
+    one passes into the other."""
+
+    turning: Turning | None = None
+    light: tuple[tuple[float, float, float], ...] | None = None
+    blend: float = 0.05
+
+
+@dataclass(frozen=True)
 class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
+    rig      of two lenses that are looked through as one
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
     chain    from the recorded to the delivered signal; None: the pixels are left as they are
@@ -185,6 +197,7 @@ class Draft:
     chain: ColourChain | None = None
     target: Target | None = None
     pace: Pace | None = None
+    rig: Rig | None = None
 
     def with_(self, **changes: Any) -> Draft:
         return replace(self, **changes)

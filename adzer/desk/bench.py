@@ -23,6 +23,7 @@ from ..core.shape.view import holds_directions
 from .benches.base import StageBench
 from .benches.colour import ColourBench
 from .benches.deliver import DeliverBench
+from .benches.join import JoinBench
 from .benches.quiet import QuietBench
 from .benches.read import ReadBench
 from .benches.shape import ShapeBench
@@ -184,7 +185,7 @@ class BenchView(QWidget):
 
     def _bench_for(self, stage: str) -> StageBench:
         if stage not in self._benches:
-            kinds = {"shape": ShapeBench, "view": ViewBench, "colour": ColourBench, "deliver": DeliverBench}
+            kinds = {"join": JoinBench, "shape": ShapeBench, "view": ViewBench, "colour": ColourBench, "deliver": DeliverBench}
             bench: StageBench
             if stage == "read":
                 bench = ReadBench(self.desk, self.reading)

@@ -59,7 +59,7 @@ def cell(desk: Desk, shot: Shot, stage: str) -> Cell:
         depth = "" if after.curve else f"{after.bits}-bit, "
         return Cell(first, f"{depth}{form} · {rate}", level, False)
     if stage in ("join", "develop", "steady"):
-        return Cell(_passing(shot, stage), "", level, True)
+        return Cell(stop.result.says if stage == "join" and walked.draft.rig else _passing(shot, stage), "", level, True)
     if stage == "shape":
         shaped, viewed = stop.result.shaped, stop.result.viewed
         second = f"keeps {float(shaped.framing.kept):.0%}" if shaped is not None else ""

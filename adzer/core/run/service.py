@@ -39,6 +39,7 @@ from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
 from .frames import Prepared, numbers
+from .matching import match_lenses
 from .pixels import Processor
 from .render import trial
 
@@ -68,7 +69,7 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · join. ``key`` comes back."""
+    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses · join. ``key`` comes back."""
 
     key: str
     what: str
@@ -228,7 +229,7 @@ def _same(route: Route, card: cards.DeliveryCard, seen: Seen | None) -> tuple[An
     """All that a plan is made of: answers, the cards as they are now, and what was measured."""
     measured = (seen.discs, seen.levels.top()) if seen is not None else None
     held = (cards.stamp("curves"), cards.stamp("primaries"), records.to_json(card))
-    return (route.read, route.shape, route.colour, held, measured)
+    return (msgspec.structs.replace(route, deliver=Route().deliver), held, measured)
 
 
 def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:
@@ -273,6 +274,8 @@ def do_chore(chore: Chore) -> Any:
         return _follow(*chore.args)
     if chore.what == "squeeze":
         return measure_squeeze(*chore.args)
+    if chore.what == "lenses":
+        return match_lenses(*chore.args)
     if chore.what == "join":
         kind, files = chore.args
         return join_lenses(*files) if kind == "lens pair" else join_chapters(files)

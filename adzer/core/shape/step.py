@@ -240,7 +240,10 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
 
 
 def _drafted(context: Context, made: Shaped | Viewed) -> Draft:
-    return context.draft.with_(raster=made.fitted.raster, panels=(made.panel,))
+    draft = context.draft.with_(raster=made.fitted.raster, panels=(made.panel,))
+    if isinstance(made, Viewed):
+        draft = draft.with_(panels=(made.drawn,), inputs=made.inputs or draft.inputs)
+    return draft
 
 
 def _not_reached(picture: Picture, settings: ShapeSettings, card: DeliveryCard, made: Shaped) -> Finding | None:
@@ -310,7 +313,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
                 ),
             ),
         )
-    made = viewed(picture, settings, card, context.seen)
+    made = viewed(picture, settings, card, context.seen, context.draft)
     kept = left(made.panel, 0.0, seconds or 0.0)
     findings = []
     w, h = made.fitted.picture

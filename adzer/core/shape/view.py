@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -13,9 +14,10 @@ from ..cards import DeliveryCard
 from ..errors import AdzerError
 from ..look import track
 from ..media.formats import SUBSAMPLING
+from ..media.rolls import Pair
 from ..picture import Picture
-from ..plan import Panel, Patch
-from ..space.looks import ViewLook
+from ..plan import Draft, Input, Panel, Patch
+from ..space.looks import Meeting, ViewLook
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
@@ -26,12 +28,15 @@ ROUND_ACROSS = 180.0
 
 @dataclass(frozen=True)
 class Viewed:
-    """A view and how it lies in the delivered raster."""
+    """A view and how it lies in the delivered raster. ``panel``: of the recording as one picture, to reckon in; ``drawn``: the one
+    that is rendered, of ``inputs`` if they are not the draft's."""
 
     fitted: Fitted
     panel: Panel
     look: ViewLook
     lens: Directions
+    drawn: Panel
+    inputs: tuple[Input, ...] = ()
 
 
 def holds_directions(picture: Picture) -> bool:
@@ -84,7 +89,9 @@ def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
     return 1.0, float(1 / shape)
 
 
-def viewed(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: Any = None) -> Viewed:
+def viewed(
+    picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: Any = None, draft: Draft | None = None
+) -> Viewed:
     """The view of ``settings`` at the largest raster that the delivery allows."""
     assert settings.view is not None
     (wanted, hold, around), largest = settings.framed(card.wanted, card.hold), card.max_raster
@@ -96,7 +103,32 @@ def viewed(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: 
     nudge = settings.nudge(wanted)
     look = ViewLook(fitted.picture, settings.view, half, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level)
     lens = recording(picture, settings, seen)
-    return Viewed(fitted, Panel(look, (Patch(lens, region(picture, settings.eye)),), fitted.place), look, lens)
+    panel = Panel(look, (Patch(lens, region(picture, settings.eye)),), fitted.place)
+    if draft is None or draft.rig is None or not isinstance(lens, Round) or len(lens.lenses) != 2:
+        return Viewed(fitted, panel, look, lens, panel)
+    patches, inputs = through_two(lens, panel.region, draft)
+    return Viewed(fitted, panel, look, lens, replace(panel, patches=patches), inputs)
+
+
+def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:
+    """Each of two lenses as a patch of its own, and the inputs: of two files each lens's own, which are then never laid together."""
+    rig, (held, *_) = draft.rig, draft.inputs
+    assert rig is not None
+    axes = [tuple(float(v) for v in one.axes[:, 1]) for one in lens.lenses]
+    apart = isinstance(held.recording, Pair) and not held.turn
+    patches, inputs = [], []
+    for n, one in enumerate(lens.lenses):
+        width = held.raster[0] // 2 if apart else region[2]
+        place = replace(one, x=one.x - n * width) if apart else one
+        size = (width, region[3])
+        patches.append(Patch(
+            Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,
+            share=Meeting(axes[n], axes[1 - n], rig.blend), light=rig.light if n else None,  # type: ignore[arg-type]
+        ))  # fmt: skip
+        if apart:
+            assert isinstance(held.recording, Pair)
+            inputs.append(replace(held, raster=size, source=Path(held.recording.files[n])))
+    return tuple(patches), tuple(inputs)
 
 
 def outline(panel: Panel, time: float, steps: int = 24) -> Array:

@@ -14,7 +14,7 @@ import numpy as np
 
 from .crop import CropPath, crops_at, inside
 from .path import ViewPath, views_at
-from .sphere import Array, Flat, rotation, view_directions
+from .sphere import Array, Flat, between, rotation, view_directions
 
 Pair = tuple[int, int]
 
@@ -191,3 +191,24 @@ class Turning:
         """Directions (…, 3) as the recording holds them at ``times`` (…), or at one moment."""
         made = (self.at(times, flat) @ (np.concatenate([d[..., :2], np.ones_like(d[..., :1])], -1) if flat else d)[..., None])[..., 0]
         return np.asarray(np.concatenate([made[..., :2] / made[..., 2:], d[..., 2:]], axis=-1) if flat else made)
+
+
+@dataclass(frozen=True)
+class Meeting:
+    """Two lenses meet halfway between where they face: how far the one that faces ``axis`` counts against the one that faces
+    ``other``, from 0 to 1 over ``width`` radians."""
+
+    axis: tuple[float, float, float]
+    other: tuple[float, float, float]
+    width: float
+    still: bool = True
+
+    def at(self, d: Array, time: float) -> Array:
+        """(…) of directions (…, 3) of any length.
+
+        >>> Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.1).at(np.array([[0.0, 1.0, 0.0], [1.0, 0.0, 0.0], [1.0, -0.5, 0.0]]), 0.0).tolist()
+        [1.0, 0.5, 0.0]
+        """
+        from_own, from_other = (between(d, np.broadcast_to(np.array(v), d.shape)) for v in (self.axis, self.other))
+        part = np.clip(0.5 + np.radians(from_other - from_own) / 2 / self.width, 0.0, 1.0)
+        return np.asarray(part * part * (3 - 2 * part))

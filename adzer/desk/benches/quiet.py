@@ -1,4 +1,4 @@
-"""Join, Develop, Steady: stages that pass this recording through as it is."""
+"""Develop, Steady: stages that pass this recording through as it is."""
 
 from __future__ import annotations
 
@@ -9,7 +9,6 @@ from ..widgets.questions import Question
 from .base import StageBench
 
 QUESTIONS = {
-    "join": ("Does this recording have a partner?", "One file, one lens, one eye: nothing to join."),
     "develop": ("Does it need developing?", "The camera developed it already: there are no sensor values to develop."),
     "steady": ("Does it need steadying?", "It is left as it was held."),
 }

@@ -1,0 +1,132 @@
+"""Two lenses made one: against how the simulated cameras were really held, and against a camera that needs no joining."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+import pytest
+
+from adzer.core.errors import AdzerError
+from adzer.core.intake.take import read_file
+from adzer.core.job import Job
+from adzer.core.join.measure import answers, match
+from adzer.core.light.curves import STANDARD
+from adzer.core.media.decode import Reader
+from adzer.core.route import Route, walk
+from adzer.core.run.matching import match_lenses
+from adzer.core.run.pixels import Processor
+from adzer.core.sim import camera as cameras
+from adzer.core.sim.cameras import lens_pair
+from adzer.core.space import sphere
+from adzer.core.space.sphere import Lens, Round
+
+from .test_cli import adzer
+
+FRONT = replace(lens_pair.CAMERA, sound=False)
+AT = FRONT.pose(0.0)
+
+
+def shot_pair(folder, heading=0.0, tilt=0.0, roll=0.0, exposure=0.0):
+    """Files of both lenses, and the turn of the second: what the first sees in direction d it holds in turn·d."""
+    held = replace(AT, heading=AT.heading + heading, tilt=AT.tilt + tilt, roll=AT.roll + roll)
+    rear = replace(lens_pair.REAR, pose=lambda _: held, recorder=replace(lens_pair.REAR.recorder, exposure=exposure))
+    files = folder / "front.mp4", folder / "rear.mp4"
+    cameras.shoot(FRONT, 3, files[0], samples=2)
+    cameras.shoot(rear, 3, files[1], samples=2)
+    return files, held.rotation().T @ AT.rotation()
+
+
+@pytest.fixture(scope="module")
+def leaning(tmp_path_factory):
+    return shot_pair(tmp_path_factory.mktemp("pair"), 0.9, -0.7, 1.4, -0.5)
+
+
+def both(files, turn=0.0):
+    facts, seen = read_file(files[0], rear=files[1])
+    route = Route().with_("read", projection="fisheye").with_("shape", across=200.0)
+    return facts, seen, route
+
+
+def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leaning):
+    files, turn = leaning
+    facts, seen, route = both(files)
+    assert len(seen.discs) == 2 and facts.beside
+    found = match_lenses(facts, route, seen)
+    off = np.degrees(np.linalg.norm(sphere.turned_about(sphere.rotation(*found.turn) @ turn.T)))
+    assert off < 0.12 and off < 1.5 * found.error and found.error < 0.3, (off, found)
+    assert np.abs(np.array(found.gain) / 2**0.5 - 1).max() < 0.06 and found.pieces > found.looked / 2
+
+
+def delivered(facts, seen, route, heading):
+    """A straight view, as signal, of the first frame."""
+    view = {"keys": [{"heading": heading, "fov": 80.0}]}
+    walked = walk(route.with_("shape", view=view, shape=Fraction(16, 9)), facts, seen)
+    assert walked.draft.rig is not None
+    plan = walked.draft.frozen(replace(walked.draft.target.samples, format=replace(walked.draft.target.samples.format, chroma="4:4:4")))
+    plan = plan.at_size(480, 270)
+    out = tuple(np.zeros(plan.raster[::-1], plan.target.format.dtype) for _ in range(3))
+    readers = [Reader(i.source) for i in plan.inputs]
+    with Processor(plan, 2) as processor:
+        processor.run([r.frame(0).planes for r in readers], out)
+    for reader in readers:
+        reader.close()
+    matrix = plan.target.to_signal()
+    return np.stack(out, -1).astype(float) @ matrix[:, :3].T + matrix[:, 3], walked
+
+
+def test_what_lies_over_the_seam_is_what_a_camera_without_one_sees(leaning):
+    """A flat camera of the simulated world, that looks where the two lenses meet, is the truth; it shares nothing with the joining."""
+    files, _ = leaning
+    facts, seen, route = both(files)
+    flat = cameras.Camera("flat", (480, 270), Fraction(25), FRONT.recorder, "mp4", 80.0, pose=lambda _: replace(AT, heading=AT.heading + 90))
+    truth = STANDARD["bt709"].encode(np.clip(flat.light(0.0, 3), 0, 1))
+    plain, walked = delivered(facts, seen, route, 90.0)
+    assert any(f.code == "lenses-not-matched" for f in walked.findings) and len(walked.draft.inputs) == 2
+    matched, walked = delivered(facts, seen, route.with_("join", **answers(match_lenses(facts, route, seen))), 90.0)
+    assert not any(f.code == "lenses-not-matched" for f in walked.findings)
+    ground = slice(150, 260)  # bright sky rolls off in such recorders, which is no matter of joining
+    before, after = (np.abs(v - truth)[ground].mean() for v in (plain, matched))
+    assert after < 0.6 * before and after < 0.03, (before, after)
+    step = [abs(np.median(v[ground, 244:256]) - np.median(v[ground, 224:236])) for v in (plain, matched)]
+    assert step[1] < 0.02 < 0.05 < step[0]
+
+
+def test_far_from_the_seam_one_lens_alone_is_looked_through(leaning):
+    files, _ = leaning
+    facts, seen, route = both(files)
+    plain, _ = delivered(facts, seen, route, 0.0)
+    matched, _ = delivered(facts, seen, route.with_("join", turn=(3.0, 2.0, 1.0), gain=(2.0, 2.0, 2.0)), 0.0)
+    assert np.array_equal(plain, matched)
+
+
+def test_lenses_that_cannot_be_matched_are_refused_with_what_would_help(leaning):
+    files, _ = leaning
+    facts, seen, route = both(files)
+    with pytest.raises(AdzerError, match="hardly overlap"):
+        match_lenses(facts, route.with_("shape", across=180.0), seen)
+    with pytest.raises(AdzerError, match="Say so on Read"):
+        match_lenses(facts, Route(), seen)
+    lens = Round((640, 320), tuple(Lens(160 + 320 * n, 160, 154, 200.0, 180.0 * n) for n in (0, 1)))
+    sky = [(np.full((320, 640), 140, np.uint8), *(np.full((160, 320), 120, np.uint8),) * 2)]
+    with pytest.raises(AdzerError, match="too little to match them by"):
+        match(sky, FRONT.recorder.samples, lens, (0, 0), None)
+
+
+def test_a_jobs_lenses_are_matched_by_command(leaning, tmp_path):
+    facts, seen, route = both(leaning[0])
+    path = tmp_path / "mill.adzer"
+    with Job.create(path, "mill") as job:
+        job.add_shot(facts, "court", "lens pair", Route(), seen=seen)
+    nothing = adzer("lenses", path)
+    assert nothing.returncode != 0 and "Say so on Read first" in nothing.stderr
+    assert adzer("answer", path, "read.projection=fisheye", "shape.across=200").returncode == 0
+    done = adzer("lenses", path, "--json")
+    assert done.returncode == 0, done.stderr
+    (row,) = json.loads(done.stdout)["lenses"]
+    with Job.open(path) as job:
+        (shot,) = job.shots()
+        assert list(shot.route.join.turn) == row["turn"] and shot.route.join.error == row["error"] < 0.3 and row["pieces"] > 40
+        assert job.undo() == "lenses matched" and job.shots()[0].route.join.error is None

@@ -141,7 +141,8 @@ def draw_cell(painter: QPainter, desk: Desk, shot: Shot, stage: str, rect: QRect
     if stage in ("join", "develop", "steady"):
         painter.setPen(p.quiet)
         aligned = Qt.AlignmentFlag.AlignVCenter | Qt.TextFlag.TextWordWrap
-        painter.drawText(QRectF(rect.left() + 8, rect.top(), rect.width() - 12, rect.height()), aligned, c.first)
+        width = rect.width() - (12 if c.level is None else 34)
+        painter.drawText(QRectF(rect.left() + 8, rect.top(), width, rect.height()), aligned, c.first)
     else:
         painter.setPen(p.ink)
         top = rect.top() + 11

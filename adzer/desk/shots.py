@@ -10,14 +10,21 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QTimer
 
 from ..core.finding import Fix
+from ..core.intake.take import read_file
 from ..core.job import Job
+from ..core.join.measure import answers
 from ..core.records import to_plain
+from ..core.route import Route
+from ..core.run.matching import match_lenses
+from ..core.sim import camera as cameras
+from ..core.sim.cameras import lens_pair
 from ..core.sim.demo import demo_job
 from ..core.space.path import Key, ViewPath
 from .app import application
@@ -114,6 +121,30 @@ class Camera:
         desk.undo()
         desk.unfold(None)
 
+    def _lenses(self) -> None:
+        """Two lenses that do not stand quite back to back, matched, looked at where they meet."""
+        files = [Path(self.home.name) / f"court-{n}.mp4" for n in ("front", "rear")]
+        at = lens_pair.CAMERA.pose(0.0)
+        held = replace(at, heading=at.heading + 0.8, tilt=-0.5, roll=1.2)
+        darker = replace(lens_pair.REAR.recorder, exposure=-0.5)
+        cameras.shoot(replace(lens_pair.CAMERA, sound=False, raster=(960, 960)), 12, files[0], samples=2)
+        cameras.shoot(replace(lens_pair.REAR, raster=(960, 960), pose=lambda _: held, recorder=darker), 12, files[1], samples=2)
+        facts, seen = read_file(files[0], rear=files[1])
+        keys = {"keys": [{"heading": 90, "fov": 100}]}
+        route = Route().with_("read", projection="fisheye").with_("shape", across=200.0, view=keys)
+        desk = self.desk
+        desk.record(lambda: desk.job.add_shot(facts, "court, both lenses", "lens pair", route, camera="lens pair", seen=seen), None)
+        desk.select(len(desk.shots) - 1)
+        desk.unfold("join")
+        wait(lambda: self.window.bench.picture.after is not None, settle=1.0)
+        desk.answer("join", **answers(match_lenses(facts, route, seen)))
+        wait(lambda: not desk.worker.busy, settle=1.5)
+        self.take("bench-join")
+        desk.undo()
+        desk.undo()
+        desk.unfold(None)
+        desk.select(0)
+
     def tour(self) -> None:
         """From the first look at the demo to two checked masters."""
         desk, window = self.desk, self.window
@@ -127,7 +158,7 @@ class Camera:
             wait(lambda: window.bench.picture.after is not None and not desk.worker.busy, settle=1.0)
             self.take(name)
         self._sphere()
-        desk.select(0)
+        self._lenses()
         self._card()
         desk.mend(desk.shots[0], Fix("Declare fen log", "read", "curve", "fen-log"))
         desk.unfold("shape")

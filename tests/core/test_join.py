@@ -29,9 +29,10 @@ FRONT = replace(lens_pair.CAMERA, sound=False)
 AT = FRONT.pose(0.0)
 
 
-def shot_pair(folder, heading=0.0, tilt=0.0, roll=0.0, exposure=0.0):
-    """Files of both lenses, and the turn of the second: what the first sees in direction d it holds in turn·d."""
-    held = replace(AT, heading=AT.heading + heading, tilt=AT.tilt + tilt, roll=AT.roll + roll)
+def shot_pair(folder, heading=0.0, tilt=0.0, roll=0.0, exposure=0.0, apart=0.0):
+    """Files of both lenses, and the turn of the second: what the first sees in direction d it holds in turn·d. ``apart``: metres."""
+    behind = np.array(AT.place) - apart * AT.rotation()[:, 1]
+    held = replace(AT, place=tuple(behind), heading=AT.heading + heading, tilt=AT.tilt + tilt, roll=AT.roll + roll)
     rear = replace(lens_pair.REAR, pose=lambda _: held, recorder=replace(lens_pair.REAR.recorder, exposure=exposure))
     files = folder / "front.mp4", folder / "rear.mp4"
     cameras.shoot(FRONT, 3, files[0], samples=2)
@@ -56,8 +57,16 @@ def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leanin
     assert len(seen.discs) == 2 and facts.beside
     found = match_lenses(facts, route, seen)
     off = np.degrees(np.linalg.norm(sphere.turned_about(sphere.rotation(*found.turn) @ turn.T)))
-    assert off < 0.12 and off < 1.5 * found.error and found.error < 0.3, (off, found)
+    assert off < 0.2 and off < found.error < 0.6, (off, found)
     assert np.abs(np.array(found.gain) / 2**0.5 - 1).max() < 0.06 and found.pieces > found.looked / 2
+
+
+def test_ground_that_is_near_is_not_taken_for_a_lens_that_leans(tmp_path):
+    """Three centimetres between the lenses move the ground under them by a degree, and only there."""
+    files, turn = shot_pair(tmp_path, -1.5, 1.0, -0.5, 0.3, apart=0.03)
+    found = match_lenses(*(both(files)[i] for i in (0, 2, 1)))
+    off = np.degrees(np.linalg.norm(sphere.turned_about(sphere.rotation(*found.turn) @ turn.T)))
+    assert off < 0.35 and off < found.error, (off, found)
 
 
 def delivered(facts, seen, route, heading):
@@ -128,5 +137,5 @@ def test_a_jobs_lenses_are_matched_by_command(leaning, tmp_path):
     (row,) = json.loads(done.stdout)["lenses"]
     with Job.open(path) as job:
         (shot,) = job.shots()
-        assert list(shot.route.join.turn) == row["turn"] and shot.route.join.error == row["error"] < 0.3 and row["pieces"] > 40
+        assert list(shot.route.join.turn) == row["turn"] and shot.route.join.error == row["error"] < 0.6 and row["pieces"] > 40
         assert job.undo() == "lenses matched" and job.shots()[0].route.join.error is None

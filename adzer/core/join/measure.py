@@ -1,7 +1,7 @@
 """What the overlap of two round lenses says: how the second stands against the first, and how much brighter it records.
 
 The band in which both see is unrolled from each, as if they stood exactly back to back. Pieces of one are found in the other by
-their likeness; a rotation explains where they lie, but for what nearness moves along the lenses' axis, the same way all round.
+their likeness; a rotation explains where they lie, but for what nearness moves along the lenses' axis.
 """
 
 from __future__ import annotations
@@ -22,26 +22,27 @@ PIECE, EVERY = 20.0, 7.5  # degrees of the band's way round that a piece is long
 RIM = 1.5  # degrees at the rim that are left out
 ALIKE = 0.75  # correlation from which a piece counts as found
 LEAST = 8  # pieces
+NOT_QUITE_FAR = 0.15  # degrees that what lies level with the camera may be nearer than far (measured, 3 cm between the lenses)
 
 
 class Matched(msgspec.Struct, frozen=True):
-    """``turn`` and ``gain`` as of ``JoinSettings``; ``error``: of the turn, degrees (95 %); ``pieces`` found of ``looked``; ``near``:
-    degrees by which nearness, or another field of view than said, moves things along the axis; ``left``: rms of what nothing explains."""
+    """``turn`` and ``gain`` as of ``JoinSettings``; ``error``: of the turn, degrees (95 %); ``pieces`` found of ``looked``; ``along``:
+    degrees by which all lie off along the axis, 0 if they do not; ``left``: by which those that agree do not quite, rms."""
 
     turn: tuple[float, float, float]
     gain: tuple[float, float, float]
     error: float
     pieces: int
     looked: int
-    near: float
+    along: float
     left: float
 
     @property
     def saw(self) -> str:
         return (
-            f"{self.pieces} of {self.looked} pieces of the overlap were found in the other lens; {self.left:.2f}° of what they say is "
-            f"left, and {self.near:+.2f}° along the axis is nearness, or another field of view."
-        ).replace("-", "−")
+            f"{self.pieces} of {self.looked} pieces of the overlap were found in the other lens, and agree to {self.left:.2f}°"
+            + (f"; all lie {self.along:+.2f}° off, as if the lenses saw more or less than was said" if self.along else "")
+        ).replace("-", "−") + "."
 
 
 def answers(found: Matched) -> dict[str, object]:
@@ -77,15 +78,15 @@ def match(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, co
                 "a shot with more to see at its sides."
             )
         here, there = (_direction(lens, places[:, i], places[:, i + 1]) for i in (0, 2))
-        more, near, error, left = _turned(here, there, lens.lenses[0].axes[:, 1])
+        more, along, error, left = _turned(here, there, *lens.lenses[0].axes.T[1:])
         turn = turn @ more
     ratios = [_ratios(planes, samples, lens, corner, band, turn, curve) for planes in frames]
     gain = np.median(np.concatenate(ratios), axis=0)
-    error *= 1.5 * float(np.sqrt(PIECE / EVERY * len(frames)))  # measured; pieces lie over each other, and frames show much the same
+    error = float(np.hypot(2.2 * error * np.sqrt(PIECE / EVERY * len(frames)), NOT_QUITE_FAR))  # pieces lie over each other, frames are alike
     heading, tilt, roll = (round(float(v), 3) for v in angles(turn))
     red, green, blue = (round(float(v), 4) for v in gain)
     return Matched(
-        (heading, tilt, roll), (red, green, blue), round(error, 3), len(places), len(found), round(near, 3), round(left, 3)
+        (heading, tilt, roll), (red, green, blue), round(error, 3), len(places), len(found), round(along, 3), round(left, 3)
     )
 
 
@@ -160,22 +161,50 @@ def _found(piece: Array, wide: Array) -> tuple[float, float] | None:
     return r + between_(score[r - 1, c], score[r, c], score[r + 1, c]), c + between_(score[r, c - 1], score[r, c], score[r, c + 1])
 
 
-def _turned(here: Array, there: Array, axis: Array) -> tuple[Array, float, float, float]:
-    """(matrix, nearness, error, rest): the rotation, with a move along ``axis``, that takes directions to others; robust."""
+FAR = (1.2, 0.6, 0.3, 0.15)  # degrees from which on a piece is taken for near, less and less
+BELOW = -0.15  # of an upright direction, from which on down a piece may be of the ground
+
+
+def _turned(here: Array, there: Array, axis: Array, up: Array) -> tuple[Array, float, float, float]:
+    """(matrix, along, error, rest): the rotation that takes directions to others, and by how many degrees all lie off along
+    ``axis``, if they do: then the lenses see more or less than was said.
+
+    What is near lies off along the axis, too. The ground is, on one side only, which is just as if the lens leant: so of pieces
+    below only what lies off sideways counts; of the others those that agree, from a wide tolerance to a narrow one.
+    """
+    plain, shifted = (_agreed(here, there, axis, up, shifts) for shifts in (False, True))
+    return shifted if shifted[3] < 0.6 * plain[3] else plain
+
+
+def _agreed(here: Array, there: Array, axis: Array, up: Array, shifts: bool) -> tuple[Array, float, float, float]:
     from scipy.optimize import least_squares
 
-    def off(v: Array) -> Array:
-        moved = here @ turning(v[:3]).T + v[3] * axis
-        return np.asarray((moved / np.linalg.norm(moved, axis=1, keepdims=True) - there).ravel())
+    far = here @ up > BELOW
 
-    made = least_squares(off, np.zeros(4), loss="soft_l1", f_scale=np.radians(0.15))
-    rest = off(made.x).reshape(-1, 3)
+    def off(v: Array) -> Array:
+        """Degrees (n, 3) that a turn, and a shift, leave."""
+        moved = here @ turning(v[:3]).T + (v[3] if shifts else 0.0) * axis
+        rest = there - moved / np.linalg.norm(moved, axis=1, keepdims=True)
+        rest = rest - np.where(far, 0.0, rest @ axis)[:, None] * axis
+        return np.asarray(np.degrees(rest))
+
+    def weighed(v: Array, scale: float) -> Array:
+        rest = off(v)
+        length = np.linalg.norm(rest, axis=1, keepdims=True)
+        return np.asarray((rest * (scale * np.sqrt(np.log1p((length / scale) ** 2)) / np.maximum(length, 1e-9))).ravel())
+
+    x = np.zeros(4 if shifts else 3)
+    for scale in FAR:
+        x = least_squares(weighed, x, args=(scale,)).x
+    rest = off(x)
     length = np.linalg.norm(rest, axis=1)
-    good = length < 4 * max(float(np.median(length)), np.radians(0.02))
-    spread = float(np.sqrt((rest[good] ** 2).sum() / max(2 * good.sum() - 4, 1)))  # of one coordinate across the line of sight
-    known = np.linalg.pinv(made.jac.reshape(len(here), 3, 4)[good].reshape(-1, 4).T @ made.jac.reshape(len(here), 3, 4)[good].reshape(-1, 4))
-    error = 2 * spread * float(np.sqrt(np.trace(known[:3, :3])))
-    return turning(made.x[:3]), float(np.degrees(made.x[3])), float(np.degrees(error)), float(np.degrees(np.sqrt((length[good] ** 2).mean())))
+    good = length < max(3 * float(np.median(length)), 0.06)
+    jac = least_squares(lambda v: off(v)[good].ravel(), x, max_nfev=1).jac  # degrees per radian
+    count = 2 * (good & far).sum() + (good & ~far).sum() - len(x)
+    spread = float(np.sqrt((length[good & far] ** 2).sum() / max(2 * (good & far).sum() - len(x), 1)))  # of one coordinate
+    error = 2 * spread * float(np.sqrt(np.trace(np.linalg.pinv(jac.T @ jac)[:3, :3]))) if count > 0 else np.pi
+    left = float(np.sqrt((length[good] ** 2).mean()))
+    return turning(x[:3]), float(np.degrees(x[3])) if shifts else 0.0, float(np.degrees(error)), left
 
 
 def _ratios(

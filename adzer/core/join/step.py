@@ -44,5 +44,5 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
     turning = Turning.fixed(rotation(*settings.turn)) if any(settings.turn) else None
     light = tuple(tuple(float(v) for v in row) for row in np.diag(settings.gain)) if settings.gain != (1.0, 1.0, 1.0) else None
     rig = Rig(turning, light, float(np.radians(settings.blend)))  # type: ignore[arg-type]
-    says = f"two lenses {'matched' if matched else 'as they are'}, blended over {settings.blend:g}°"
+    says = "two lenses, matched" if matched else "two lenses, not matched"
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=recorded_curve(picture)))

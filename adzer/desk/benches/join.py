@@ -66,8 +66,8 @@ class JoinBench(StageBench):
             heading, tilt, roll = (f"{v:+.2f}°".replace("-", "−") for v in settings.turn)
             red, green, blue = (f"{g:.2f}" for g in settings.gain)
             self.stand.say(
-                f"The second stands {heading} beside, {tilt} above and {roll} rolled from where it would exactly opposite, ± {settings.error:.2f}°; "
-                f"its red, green and blue are taken {red}, {green} and {blue} times."
+                f"The second holds things {heading} to the side, {tilt} higher and {roll} rolled from where it would if it stood exactly "
+                f"opposite, each ±\u00a0{settings.error:.2f}°; its red, green and blue are taken {red}, {green} and {blue} times."
             )
         self.blend.set_value(settings.blend)
         self.meet.say(

@@ -1,0 +1,36 @@
+"""The Join bench: two lenses are matched with one click, said in words, and taken back."""
+
+from __future__ import annotations
+
+from adzer.core.intake.take import read_file
+from adzer.core.route import Route
+from adzer.desk.shots import wait
+from tests.core.test_join import shot_pair
+
+
+def test_two_lenses_are_matched_with_one_click(window, tmp_path):
+    desk = window.desk
+    files, _ = shot_pair(tmp_path, 0.9, -0.7, 1.4, -0.5)
+    facts, seen = read_file(files[0], rear=files[1])
+    desk.unfold("join")
+    bench = window.bench.bench
+    assert bench.stand.isHidden() and "nothing to join" in bench.quiet.reason
+    route = Route().with_("read", projection="fisheye").with_("shape", across=200.0, view={"keys": [{"heading": 90, "fov": 100}]})
+    desk.record(lambda: desk.job.add_shot(facts, "court", "lens pair", route, seen=seen), None)
+    desk.select(len(desk.shots) - 1)
+    assert not bench.stand.isHidden() and bench.quiet.isHidden() and "Nobody has measured" in bench.stand.reason
+    assert any(f.code == "lenses-not-matched" for f in desk.walk(desk.shot).findings)
+    assert wait(lambda: window.bench.picture.after is not None, settle=0.3)
+    before = window.bench.picture.after.copy()
+    bench.button.click()
+    assert wait(lambda: desk.shot.route.join.error is not None and not desk.worker.busy, settle=0.5), window.note.text()
+    assert "±" in bench.stand.reason and "1.4" in bench.stand.reason and not bench.forget.isHidden()
+    assert wait(lambda: window.bench.picture.after != before), "the preview is made anew"
+    bench.blend.set_value(5.0)
+    bench.blend._move(8.0)
+    bench.blend.settled.emit(8.0)
+    assert desk.shot.route.join.blend == 8.0
+    bench.forget.click()
+    assert desk.shot.route.join.error is None and desk.shot.route.join.blend == 8.0
+    desk.undo()
+    assert desk.shot.route.join.error is not None

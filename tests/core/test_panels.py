@@ -18,7 +18,7 @@ from adzer.core.run import reference
 from adzer.core.run.frames import Inputs
 from adzer.core.run.pixels import Processor
 from adzer.core.space import sphere
-from adzer.core.space.looks import AxisLook, SphereLook, Turning, ViewLook
+from adzer.core.space.looks import AxisLook, Turning, ViewLook
 from adzer.core.space.path import Key, ViewPath
 from adzer.core.space.sphere import Equirect, Flat, Lens, Round
 from tests.conftest import frame_number, write_clip
@@ -120,7 +120,7 @@ def test_light_is_mixed_not_signal():
 
 
 @pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
-@pytest.mark.parametrize("look", [None, SphereLook((480, 240))])
+@pytest.mark.parametrize("look", [None, ViewLook((480, 240), ViewPath("equidistant", (Key(fov=200),)), (1.0, 0.5))])
 def test_the_loops_mix_as_the_reference_does(chain, look):
     rng = np.random.default_rng(3)
     lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0), (0.0, 1.2, 0.0), (0.05, 0.0, 0.8)), look)

@@ -97,23 +97,6 @@ class ViewLook(Look):
 
 
 @dataclass(frozen=True)
-class SphereLook(Look):
-    """The whole of directions, or ``across`` degrees of heading about the front, as a map of heading and tilt (2:1, or square)."""
-
-    size: Pair
-    across: float = 360.0
-    level: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def still(self) -> bool:
-        return True
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        heading, tilt = np.broadcast_arrays((x / self.size[0] - 0.5) * self.across, 90.0 - 180.0 * y / self.size[1])
-        return rotation(heading, tilt)[..., 1] @ rotation(0.0, *self.level).T
-
-
-@dataclass(frozen=True)
 class CropLook(Look):
     """A crop of a flat recording that moves, or whose lens bends straight lines.
 

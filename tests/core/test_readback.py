@@ -204,8 +204,8 @@ def test_good_masters_pass_however_strongly_they_are_compressed(recording, tmp_p
 
     real, rng = Processor.run, np.random.default_rng(9)
 
-    def run(self, source, target, time=0.0):
-        real(self, source, target, time)
+    def run(self, sources, target, time=0.0, coming=None):
+        real(self, sources, target, time, coming)
         noise = rng.normal(0, grain * 2 ** (self.plan.target.format.bits - 8), target[0].shape)
         target[0][:] = np.clip(target[0] + noise, 0, self.plan.target.top)
 

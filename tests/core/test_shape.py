@@ -8,7 +8,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from adzer.core.shape.advise import shape_text, why_shape
-from adzer.core.shape.geometry import fit, solve, warp
+from adzer.core.shape.geometry import fit, panel, solve
 
 rasters = st.tuples(st.integers(16, 8192), st.integers(16, 8192))
 squeezes = st.fractions(Fraction(1, 2), Fraction(2), max_denominator=100)
@@ -29,17 +29,18 @@ def test_crops_stay_inside_are_even_and_keep_things_round(raster, aspect, school
     assume(min(raster) >= 16)
     framing = solve(raster, aspect, school, shape, (x, y))
     fitted = fit(framing.size, hold, (3840, 2160))
-    made = warp(framing, fitted)
+    made = panel(framing, fitted, raster)
+    look = made.look
     for i in (0, 1):
-        start, end = made.offset[i], made.offset[i] + made.picture[i] * made.scale[i]
+        start, end = look.offset[i], look.offset[i] + made.size[i] * look.scale[i]
         if framing.size[i] > 2 and fitted.picture[i] > 2:
             assert start >= 0 and end <= raster[i]
-        assert made.picture[i] % 2 == made.raster[i] % 2 == made.place[i] % 2 == 0
-        assert made.place[i] + made.picture[i] <= made.raster[i]
-    assert made.scale[1] / made.scale[0] == aspect  # exactly: a circle stays one
-    assert (min(made.scale) >= 1) or school == "stretch"
+        assert made.size[i] % 2 == fitted.raster[i] % 2 == made.place[i] % 2 == 0
+        assert made.place[i] + made.size[i] <= fitted.raster[i]
+    assert look.scale[1] / look.scale[0] == aspect  # exactly: a circle stays one
+    assert (min(look.scale) >= 1) or school == "stretch"
     if hold == "frame":
-        assert abs(Fraction(*made.raster) - Fraction(16, 9)) < Fraction(9, min(made.raster))
+        assert abs(Fraction(*fitted.raster) - Fraction(16, 9)) < Fraction(9, min(fitted.raster))
 
 
 @given(rasters, squeezes, shapes)

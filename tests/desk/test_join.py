@@ -19,6 +19,11 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     desk.record(lambda: desk.job.add_shot(facts, "court", "lens pair", route, seen=seen), None)
     desk.select(len(desk.shots) - 1)
     assert not bench.stand.isHidden() and bench.quiet.isHidden() and "Nobody has measured" in bench.stand.reason
+    bench.across._move(180.0)
+    assert "cannot be matched" in bench.sees.reason
+    bench.across._move(200.0)
+    bench.across.settled.emit(200.0)
+    assert "20° of the same" in bench.sees.reason and desk.shot.route.shape.across == 200.0
     assert any(f.code == "lenses-not-matched" for f in desk.walk(desk.shot).findings)
     assert wait(lambda: window.bench.picture.after is not None, settle=0.3)
     before = window.bench.picture.after.copy()

@@ -60,7 +60,7 @@ def match(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, co
     half = min(v.across for v in lens.lenses) / 2 - 90 - RIM
     if half < 2:
         raise AdzerError(
-            f"Lenses that see {min(v.across for v in lens.lenses):.0f}° each hardly overlap. If they see more, say so first: it is asked on Shape."
+            f"Lenses that see {min(v.across for v in lens.lenses):.0f}° each hardly overlap. If they see more, say how far first."
         )
     step = float(np.clip(np.degrees(1 / lens.density), 0.08, 0.5))
     round_, high = np.arange(0, 360, step), np.arange(-half, half + 1e-9, step)

@@ -132,7 +132,7 @@ class CropLook(Look):
         return self.lens.straight(left + x * w / self.size[0], top + y * h / self.size[1])
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Turning:
     """How a recording stands against what is looked at, over time: what is looked at in direction d, it holds in direction
     ``matrix``·d. Rotations of directions; of a flat recording homographies of its places (x, y, 1).

@@ -6,6 +6,7 @@ from ...core.job import Shot
 from ...core.join.measure import Matched, answers
 from ...core.join.settings import JoinSettings
 from ...core.route import Walk
+from ...core.shape.view import ROUND_ACROSS
 from ..widgets.questions import Number, Numbers, Question, act
 from .base import StageBench
 
@@ -20,11 +21,15 @@ class JoinBench(StageBench):
         self.button = act("Match them by what both see", self.match)
         self.forget = act("Forget what was found", self._forget, False)
         self.stand = Question("How do the two lenses stand?", self.button, self.forget)
+        self.across = Number(ROUND_ACROSS, 1.0, 60.0, 280.0, 1)
+        self.across.drafted.connect(lambda v: self.desk.draft("shape", across=v))
+        self.across.settled.connect(lambda _: self.desk.commit())
+        self.sees = Question("How far does each lens see?", Numbers(("degrees across", self.across)))
         self.blend = Number(3.0, 0.5, 1.0, 20.0, 1)
         self.blend.drafted.connect(lambda v: self.desk.draft("join", blend=v))
         self.blend.settled.connect(lambda _: self.desk.commit())
         self.meet = Question("How wide do they pass into each other?", Numbers(("degrees", self.blend)))
-        self.questions = [self.quiet, self.stand, self.meet]
+        self.questions = [self.quiet, self.sees, self.stand, self.meet]
 
     def match(self) -> None:
         """Measured in the background; what is found is the answer."""
@@ -53,12 +58,19 @@ class JoinBench(StageBench):
         stop, settings = walked["join"], walked.route.join
         two = walked.draft.rig is not None
         self.quiet.setVisible(not two)
-        self.stand.setVisible(two)
-        self.meet.setVisible(two)
+        for card in (self.sees, self.stand, self.meet):
+            card.setVisible(two)
         says, (w, h) = stop.result.says, stop.after.raster
         self.quiet.say(f"{says[:1].upper()}{says[1:]}. The stage passes the picture through, {w}×{h}.")
         if not two:
             return
+        across = walked.route.shape.across or ROUND_ACROSS
+        self.across.set_value(across)
+        overlap = across - 180
+        self.sees.say(
+            f"Both see {overlap:.0f}° of the same all round: there they are matched, and meet." if overlap > 0
+            else "So they do not overlap, and cannot be matched. Most pairs see 190° to 210°."
+        )  # fmt: skip
         self.forget.setVisible(settings.error is not None)
         if settings.error is None:
             self.stand.say("Nobody has measured it: they are taken as exactly back to back, and alike in light. No pair is.")

@@ -334,8 +334,9 @@ class Job(Ledger):
 
     def keep_trial(self, shot_id: int, trial: Trial) -> None:
         shot = self.shot(shot_id)
-        self.keep_measured(shot.facts.fingerprint, "trial", records.to_json(trial).encode(), f"{shot_id} {trial.card}")
-        self.log("measure", shot.name, f"one second as {trial.card}", records.to_plain(trial))
+        with self._changing():
+            self._put_measured(shot.facts.fingerprint, "trial", records.to_json(trial).encode(), f"{shot_id} {trial.card}")
+            self._log("measure", shot.name, f"one second as {trial.card}", records.to_plain(trial))
 
     # --- queue ---------------------------------------------------------------------------------------------
     def enqueue(self, shot_id: int, order: Order) -> int:

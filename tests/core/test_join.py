@@ -8,13 +8,17 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
+from scipy.ndimage import map_coordinates
+from scipy.spatial.transform import Rotation
 
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
 from adzer.core.job import Job
 from adzer.core.join.measure import answers, match
-from adzer.core.light.curves import STANDARD
+from adzer.core.light.curves import STANDARD, gamma_curve
+from adzer.core.light.samples import Samples
 from adzer.core.media.decode import Reader
+from adzer.core.media.formats import PixelFormat
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import match_lenses
 from adzer.core.run.pixels import Processor
@@ -23,6 +27,7 @@ from adzer.core.sim.cameras import lens_pair
 from adzer.core.space import sphere
 from adzer.core.space.sphere import Lens, Round
 
+from ..foreign import photograph
 from .test_cli import adzer
 
 FRONT = replace(lens_pair.CAMERA, sound=False)
@@ -59,6 +64,45 @@ def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leanin
     off = np.degrees(np.linalg.norm(sphere.turned_about(sphere.rotation(*found.turn) @ turn.T)))
     assert off < 0.2 and off < found.error < 0.6, (off, found)
     assert np.abs(np.array(found.gain) / 2**0.5 - 1).max() < 0.06 and found.pieces > found.looked / 2
+
+
+def lens_over(photo, turn, gain=1.0, n=480):
+    """A 200° equidistant lens in a world that is a photograph, laid round by heading and tilt; written without the product's spheres.
+    ``turn``: from the world to the camera."""
+    y, x = np.mgrid[0:n, 0:n] + 0.5
+    u, v = (x - n / 2) / (n * 0.48), (n / 2 - y) / (n * 0.48)
+    r = np.hypot(u, v)
+    k = np.sin(np.radians(100 * r)) / np.maximum(r, 1e-9)
+    d = np.stack([u * k, np.cos(np.radians(100 * r)), v * k], -1) @ turn
+    heading, tilt = np.arctan2(d[..., 0], d[..., 1]), np.arcsin(np.clip(d[..., 2], -1, 1))
+    h, w = photo.shape[:2]
+    at = [(0.5 - tilt / np.pi) * (h - 1), np.abs((heading / np.pi + 1) * 1.5 % 2 - 1) * (w - 1)]
+    world = 0.7 * np.stack([map_coordinates(photo[..., c] / 255.0, at, order=1) for c in range(3)], -1)
+    codes = np.where(r[..., None] > 1, 0, 255 * (world**2.2 * gain) ** (1 / 2.2))
+    return np.clip(np.round(codes), 0, 255).astype(np.uint8)
+
+
+@pytest.mark.parametrize("name", ["astronaut", "coffee", "grass", "brick"])
+def test_photographs_that_are_not_ours_are_matched_and_what_is_no_pair_is_refused(name):
+    photo, other = photograph(name), photograph("rocket" if name != "coffee" else "camera")
+    back, turn = np.diag([-1.0, -1.0, 1.0]), Rotation.from_rotvec(np.radians([1.4, -0.9, 2.1])).as_matrix()
+    lens = Round((960, 480), tuple(Lens(240 + 480 * n, 240, 230.4, 200.0, 180.0 * n) for n in (0, 1)))
+    form, power = Samples(PixelFormat(8, "4:4:4"), "rgb", False), gamma_curve("power", 2.2)
+    first = lens_over(photo, np.eye(3))
+
+    def matched(second, front=first):
+        both = np.hstack([front, second])
+        return match([tuple(np.ascontiguousarray(both[..., c]) for c in range(3))], form, lens, (0, 0), power)
+
+    found = matched(lens_over(photo, back @ turn, 0.8))
+    off = np.degrees((Rotation.from_matrix(turn).inv() * Rotation.from_matrix(sphere.rotation(*found.turn))).magnitude())
+    assert off < 0.1 and off < found.error < 0.4 and np.abs(np.array(found.gain) * 0.8 - 1).max() < 0.03, (off, found)
+    whole = lens_over(photo, back)
+    for wrong in (whole[:, ::-1], whole[::-1, ::-1], first, lens_over(other, back)):
+        with pytest.raises(AdzerError, match="too little to match them by"):
+            matched(wrong)
+    dark = matched(lens_over(photo, back, 0.004), lens_over(photo, np.eye(3), 0.004)) if name == "astronaut" else None
+    assert dark is None or (dark.compared == 0 and dark.gain == (1.0, 1.0, 1.0) and "too dark" in dark.saw)
 
 
 def test_ground_that_is_near_is_not_taken_for_a_lens_that_leans(tmp_path):

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from ..errors import AdzerError
 from ..light.curves import Curve
-from ..light.samples import Samples
+from ..light.samples import Samples, chroma_offset
 from ..media.formats import Plane
 from ..space.sphere import Array, Round, angles, turning
 
@@ -27,7 +27,8 @@ NOT_QUITE_FAR = 0.15  # degrees that what lies level with the camera may be near
 
 class Matched(msgspec.Struct, frozen=True):
     """``turn`` and ``gain`` as of ``JoinSettings``; ``error``: of the turn, degrees (95 %); ``pieces`` found of ``looked``; ``along``:
-    degrees by which all lie off along the axis, 0 if they do not; ``left``: by which those that agree do not quite, rms."""
+    degrees by which all lie off along the axis, 0 if they do not; ``left``: by which those that agree do not quite, rms.
+    ``compared``: places whose light both recorded neither too dark nor too bright; 0: ``gain`` is not known, and left as 1."""
 
     turn: tuple[float, float, float]
     gain: tuple[float, float, float]
@@ -36,11 +37,13 @@ class Matched(msgspec.Struct, frozen=True):
     looked: int
     along: float
     left: float
+    compared: int
 
     @property
     def saw(self) -> str:
         return (
             f"{self.pieces} of {self.looked} pieces of the overlap were found in the other lens, and agree to {self.left:.2f}°"
+            + ("" if self.compared else "; what they recorded is too dark or too bright to compare their light")
             + (f"; all lie {self.along:+.2f}° off, as if the lenses saw more or less than was said" if self.along else "")
         ).replace("-", "−") + "."
 
@@ -81,13 +84,15 @@ def match(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, co
         more, along, error, left = _turned(here, there, *lens.lenses[0].axes.T[1:])
         turn = turn @ more
     ratios = [_ratios(planes, samples, lens, corner, band, turn, curve) for planes in frames]
-    gain = np.median(np.concatenate(ratios), axis=0)
+    compared = sum(len(r) for r in ratios)
+    gain = np.median(np.concatenate(ratios), axis=0) if compared else np.ones(3)
     error = float(np.hypot(2.2 * error * np.sqrt(PIECE / EVERY * len(frames)), NOT_QUITE_FAR))  # pieces lie over each other, frames are alike
     heading, tilt, roll = (round(float(v), 3) for v in angles(turn))
     red, green, blue = (round(float(v), 4) for v in gain)
     return Matched(
-        (heading, tilt, roll), (red, green, blue), round(error, 3), len(places), len(found), round(along, 3), round(left, 3)
-    )
+        (heading, tilt, roll), (red, green, blue), round(error, 3), len(places), len(found), round(along, 3), round(left, 3),
+        compared,
+    )  # fmt: skip
 
 
 def _direction(lens: Round, turned: Array, high: Array) -> Array:
@@ -112,7 +117,7 @@ def _seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, 
     for c in range(3):
         plane = planes[min(c, len(planes) - 1)]
         sx, sy = samples.format.sub if c and len(planes) > 1 else (1, 1)
-        at = [place[..., 1] / sy - 0.5, place[..., 0] / sx - 0.5]
+        at = [(place[..., i] - chroma_offset(samples.siting, i, n)) / n for i, n in ((1, sy), (0, sx))]
         made.append(map_coordinates(plane.astype(np.float32), at, order=1, mode="nearest"))
     matrix = samples.to_signal()
     return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])
@@ -215,7 +220,7 @@ def _ratios(
     both = [_seen(planes, samples, lens, 0, corner, d), _seen(planes, samples, lens, 1, corner, d @ turn.T)]
     usable = np.all([(v > 0.08) & (v < 0.6) for v in both], axis=(0, 2))
     if usable.sum() < 50:
-        return np.ones((1, 3))
+        return np.ones((0, 3))
     first, second = (v[usable] if curve is None else np.maximum(curve.decode(v[usable]), 1e-4) for v in both)
     return np.asarray(first / second)
 

@@ -38,7 +38,8 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
     matched = settings.error is not None or any(settings.turn) or settings.gain != (1.0, 1.0, 1.0)
     if not matched:
         text = (
-            "The two lenses are taken as standing exactly back to back and alike in light, which no pair does. Let them be matched by what both see."
+            "The two lenses are taken as standing exactly back to back and alike in light, which no pair does. Let them be matched by what "
+            "both see: on Join, with adzer lenses, or adzer reframe --match."
         )
         findings.append(Finding(Level.NOTE, "lenses-not-matched", text, "join"))
     turning = Turning.fixed(rotation(*settings.turn)) if any(settings.turn) else None

@@ -46,7 +46,7 @@ def mention(text: str) -> None:
         say(text)
 
 
-JSON_VERSION = 1
+JSON_VERSION = 2
 
 
 def print_json(value: Any, name: str = "") -> None:

@@ -19,12 +19,11 @@ class Level(StrEnum):
 
 
 class Fix(msgspec.Struct, frozen=True):
-    """A mend that can be applied: set ``field`` of ``stage``'s settings to ``value``."""
+    """A mend that can be applied: ``answers`` to ``stage``'s settings, each by its name."""
 
     label: str
     stage: str
-    field: str
-    value: Any
+    answers: dict[str, Any]
 
 
 class Finding(msgspec.Struct, frozen=True):

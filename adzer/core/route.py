@@ -58,9 +58,7 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def mended(self, fix: Fix) -> Route:
         """This route with a finding's fix applied."""
-        if isinstance(fix.value, dict):
-            return self.with_(fix.stage, **fix.value)
-        return self.with_(fix.stage, **{fix.field: fix.value})
+        return self.with_(fix.stage, **fix.answers)
 
 
 def carried(settings: Any) -> dict[str, Any]:

@@ -70,7 +70,7 @@ class Desk(Shown):
             return []
 
         def same(f: Finding) -> bool:
-            return f.code == finding.code and f.fix is not None and (f.fix.stage, f.fix.value) == (fix.stage, fix.value)
+            return f.code == finding.code and f.fix is not None and (f.fix.stage, f.fix.answers) == (fix.stage, fix.answers)
 
         return [s for s in self.shots if s.id != shot.id and any(same(f) for f in self._said.get(s.id, ()))]
 

@@ -160,7 +160,7 @@ class Camera:
         self._sphere()
         self._lenses()
         self._card()
-        desk.mend(desk.shots[0], Fix("Declare fen log", "read", "curve", "fen-log"))
+        desk.mend(desk.shots[0], Fix("Declare fen log", "read", {"curve": "fen-log"}))
         desk.unfold("shape")
         desk.go_to(40)
         wait(lambda: window.bench.side.after is not None, settle=1.5)

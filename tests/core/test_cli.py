@@ -101,7 +101,7 @@ def test_render_makes_the_chosen_deliveries(job, tmp_path):
     told = json.loads(done.stdout)
     assert done.returncode == 0, done.stderr
     assert any(f["level"] == "warn" and f["text"] in done.stderr for f in told["findings"])
-    assert told["version"] == 1 and [m["state"] for m in told["masters"]] == ["done", "done"] and len(list(tmp_path.glob("*.mp4"))) == 2
+    assert told["version"] == 2 and [m["state"] for m in told["masters"]] == ["done", "done"] and len(list(tmp_path.glob("*.mp4"))) == 2
     again = adzer("render", job, "--out", tmp_path, "--shot", "by the canal", "--card", "web-wide")
     assert again.returncode == 0 and "16-9 2.mp4" in again.stdout and "was made like this before" in again.stderr
     hushed = adzer("--quiet", "render", job, "--out", tmp_path, "--shot", "by the canal", "--card", "web-wide")

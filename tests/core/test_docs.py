@@ -29,7 +29,7 @@ def _held_by_the_page(command: str, told: dict[str, Any]) -> None:
     """Every name that a command prints, and those of what its lists hold, stand in its row of docs/json.md."""
     page = (ROOT / "docs" / "json.md").read_text()
     row = next(line for line in page.splitlines() if line.startswith("|") and f"`{command}`" in line.split("|")[1])
-    assert told["version"] == 1
+    assert told["version"] == 2
     names = set(told) - {"version"}
     for held in told.values():
         if isinstance(held, list) and held and isinstance(held[0], dict):
@@ -56,7 +56,7 @@ def test_every_command_of_the_page_runs_as_written_from_an_empty_folder(tmp_path
         fine = (0, 1) if line.startswith(STOPS) else (0,)
         assert done.exit_code in fine and (done.exception is None or isinstance(done.exception, SystemExit)), (line, done.output, done.exception)
         if "--json" in line:
-            assert json.loads(done.stdout)["version"] == 1
+            assert json.loads(done.stdout)["version"] == 2
     for line in JSON:
         done = CliRunner().invoke(app, shlex.split(line) + ["--json"])
         _held_by_the_page(line.split()[0], json.loads(done.stdout))

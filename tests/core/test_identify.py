@@ -179,12 +179,12 @@ def test_footage_that_contradicts_its_tags_is_a_finding():
     facts, seen = read_file(CLIPS / "all-round.mp4")
     flat = walk(Route().with_("read", projection="flat"), facts, seen)["read"]
     finding = next(f for f in flat.findings if f.code == "projection-contradicts")
-    assert "equirectangular" in finding.text and finding.fix.value == "equirectangular"
+    assert "equirectangular" in finding.text and finding.fix.answers["projection"] == "equirectangular"
     lying = msgspec.structs.replace(
         facts, sphere=SphereTags("version 2 boxes", "equirectangular", "over under", "left")
     )
     found = walk(Route(), lying, seen)["read"]
-    assert next(f for f in found.findings if f.code == "eyes-contradicts").fix.value == "one"
+    assert next(f for f in found.findings if f.code == "eyes-contradicts").fix.answers == {"eyes": "one"}
 
 
 def test_a_transform_that_was_applied_already_is_noticed():

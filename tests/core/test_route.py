@@ -38,7 +38,7 @@ def test_log_that_is_tagged_display_is_found_and_mended(scope):
     assert next(f for f in walked.findings if f.code == "log-tagged-display").fix is None
     walked = walk(Route(), facts, seen, job_rate=Fraction(25), given="fen-log")
     finding = next(f for f in walked.findings if f.code == "log-tagged-display")
-    assert finding.fix.value == "fen-log" and "%" in finding.text
+    assert finding.fix.answers == {"curve": "fen-log"} and "%" in finding.text
     mended = walk(Route().mended(finding.fix), facts, seen, job_rate=Fraction(25))
     assert "log-tagged-display" not in codes(mended) and mended["read"].after.curve == "fen-log"
     assert mended["read"].after.primaries == "bt2020"

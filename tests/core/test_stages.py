@@ -81,7 +81,7 @@ def test_log_is_told_from_display_at_any_exposure(tmp_path, curve, exposure):
         assert walked.stopped.code == "curve-unknown" and walked.stopped.fix is None
         assert walked["read"].after.curve is None and [f.code for f in walked.findings].count("curve-unknown") == 1
         given = walk(Route(), facts, seen, given="reed-log").stopped.fix
-        assert given.value == "reed-log"  # only what this camera was given before is offered
+        assert given.answers == {"curve": "reed-log"}  # only what this camera was given before is offered
 
 
 @pytest.mark.parametrize("clip", ["bikes", "bigbuckbunny", "carphone_pristine", "carphone_distorted"])
@@ -270,10 +270,10 @@ def test_warnings_that_shape_and_colour_make(scope):
 
     assert "much-lost" in found(base.with_("shape", squeeze="2", shape="0.5625"))
     stretched = found(base.with_("shape", squeeze="1.6", school="stretch"))["pixels-invented"]
-    assert "38%" in stretched.text and stretched.fix.value == "shrink"
+    assert "38%" in stretched.text and stretched.fix.answers == {"school": "shrink"}
     assert found(base.with_("shape", squeeze="9"))["squeeze-out-of-range"].level is Level.STOP
     assert found(base.with_("shape", shape="40"))["shape-out-of-range"].level is Level.STOP
-    assert found(base.with_("colour", whites="keep all"))["keep-all-dark"].fix.value == "roll off"
+    assert found(base.with_("colour", whites="keep all"))["keep-all-dark"].fix.answers == {"whites": "roll off"}
     assert found(base.with_("deliver", cards=[]))["no-delivery"].level is Level.NOTE
     for code, finding in found(base.with_("shape", squeeze="9")).items():
         assert finding.stage in STAGES and finding.text.endswith("."), code
@@ -341,7 +341,7 @@ def test_a_raster_beyond_what_was_recorded_is_told_with_the_one_that_is_enough()
     base = Picture((1920, 1080), curve="bt709")
     for detail, lines in ((0.2, 360), (0.45, 540), (0.65, 720), (0.69, None), (1.0, None), (0.0, None), (None, None)):
         found = step(base.with_(detail=detail), DeliverSettings(), Context(None, card=card)).findings
-        fix = next((f.fix.value for f in found if f.code == "raster-beyond-detail"), None)
+        fix = next((f.fix.answers for f in found if f.code == "raster-beyond-detail"), None)
         assert fix == (lines and {"raster": [lines * 16 // 9, lines], "exact": False}), detail
     card = delivery("web-wide")
     assert DeliverSettings(raster=(960, 540)).on(card).max_raster == (960, 540) and not card.exact

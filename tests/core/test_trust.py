@@ -313,9 +313,9 @@ def test_a_jobs_questions_are_answered_by_command(tmp_path, small_clip):
     assert adzer("take", path, "small", "10", "30").stdout.strip() == "small · 2"
     rows = json.loads(adzer("log", path, "--json").stdout)["rows"]
     assert {"add", "decide"} <= {r["kind"] for r in rows}
-    assert json.loads(adzer("queue", path, "--json").stdout) == {"version": 1, "slips": []}
+    assert json.loads(adzer("queue", path, "--json").stdout) == {"version": 2, "slips": []}
     mended = json.loads(adzer("mend", path, "--all", "nothing-like-it", "--json").stdout)
-    assert mended == {"version": 1, "mended": []}
+    assert mended == {"version": 2, "mended": []}
 
 
 # --- time, tracks and frames that change ----------------------------------------------------------------------------------

@@ -30,7 +30,7 @@ from adzer.desk.window import Window
 
 from ..conftest import write_clip
 
-FEN_LOG = Fix("Declare fen log", "read", "curve", "fen-log")
+FEN_LOG = Fix("Declare fen log", "read", {"curve": "fen-log"})
 
 
 def pictured(window):

@@ -65,7 +65,7 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
                     "keep-all-dark",
                     f"Keeping everything under white puts middle grey at {grey:.0%}: the picture turns dark.",
                     "colour",
-                    Fix("Roll off instead", "colour", "whites", "roll off"),
+                    Fix("Roll off instead", "colour", {"whites": "roll off"}),
                 )  # fmt: skip
             )
     if source.kind == "display" and settings.exposure > 0.5:

@@ -25,7 +25,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 "no-delivery",
                 "No delivery is chosen for this shot.",
                 "deliver",
-                Fix("Web wide 16:9", "deliver", "cards", ["web-wide"]),
+                Fix("Web wide 16:9", "deliver", {"cards": ["web-wide"]}),
             )  # fmt: skip
         )
     if picture.projection not in (None, "flat"):
@@ -35,7 +35,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 "projection-needs-metadata",
                 f"{card.title} would show this as a stretched rectangle: it cannot say that it is {picture.projection}.",
                 "deliver",
-                Fix("Take a flat view of it", "shape", "view", {"view": {"shape": "16/9"}}),
+                Fix("Take a flat view of it", "shape", {"view": {"shape": "16/9"}}),
             )
         )
     if (beyond := _beyond_detail(picture)) is not None:
@@ -91,5 +91,5 @@ def _beyond_detail(picture: Picture) -> Finding | None:
         f"{picture.raster[0]}×{picture.raster[1]} holds {1 / picture.detail:.1f} times as many pixels each way as were recorded; "
         f"{w}×{h} is as sharp and {1 / k**2:.1f} times smaller.",
         "deliver",
-        Fix(f"At most {w}×{h}", "deliver", "raster", {"raster": [w, h], "exact": False}),
+        Fix(f"At most {w}×{h}", "deliver", {"raster": [w, h], "exact": False}),
     )

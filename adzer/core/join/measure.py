@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ..errors import AdzerError
 from ..light.curves import Curve
 from ..light.samples import Samples, chroma_offset
+from ..look.alike import bilinear, placed
 from ..media.formats import Plane
 from ..space.sphere import Array, Round, angles, turning
 
@@ -110,15 +111,13 @@ def _band(lens: Round, round_: Array, high: Array) -> Array:
 
 def _seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, corner: tuple[int, int], d: Array) -> Array:
     """R′G′B′ signal (…, 3) that one of the lenses recorded of directions."""
-    from scipy.ndimage import map_coordinates
-
     place = Round(lens.size, (lens.lenses[which],)).place(d) + np.array(corner, dtype=np.float64)
     made = []
     for c in range(3):
         plane = planes[min(c, len(planes) - 1)]
         sx, sy = samples.format.sub if c and len(planes) > 1 else (1, 1)
-        at = [(place[..., i] - chroma_offset(samples.siting, i, n)) / n for i, n in ((1, sy), (0, sx))]
-        made.append(map_coordinates(plane.astype(np.float32), at, order=1, mode="nearest"))
+        x, y = (0.5 + (place[..., i] - chroma_offset(samples.siting, i, n)) / n for i, n in ((0, sx), (1, sy)))
+        made += bilinear([plane], x, y)
     matrix = samples.to_signal()
     return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])
 
@@ -132,38 +131,16 @@ def _pieces(one: Array, other: Array, step: float, half: float) -> list[tuple[fl
     search = min(5.0, half / 2)
     rows, long, reach = one.shape[0], round(PIECE / step), round(search / step)
     most = one.shape[1]
-    found: list[tuple[float, float, float, float] | None] = []
+    made: list[tuple[float, float, float, float] | None] = []
     for start in np.arange(0, 360 - 1e-9, EVERY):
         first = round(start / step)
         columns = np.arange(first, first + long) % most
         piece = one[reach : rows - reach][:, columns]
         wide = other[:, np.arange(first - reach, first + long + reach) % most]
-        at = _found(piece, wide)
+        at = placed(piece, wide, ALIKE)
         middle = start + long * step / 2 - step / 2
-        found.append(None if at is None else (middle, 0.0, middle + (at[1] - reach) * step, (at[0] - reach) * step))
-    return found
-
-
-def _found(piece: Array, wide: Array) -> tuple[float, float] | None:
-    """(row, column), to a fraction, at which a piece lies in a wider picture, by normalised correlation; None: nowhere surely."""
-    from scipy.signal import fftconvolve
-
-    if float(piece.std()) < 0.01:
-        return None
-    t = piece - piece.mean()
-    ones = np.ones_like(piece)
-    total, square = (fftconvolve(v, ones, mode="valid") for v in (wide, wide * wide))
-    spread = np.sqrt(np.maximum(square - total**2 / t.size, 1e-9))
-    score = fftconvolve(wide, t[::-1, ::-1], mode="valid") / (spread * np.linalg.norm(t))
-    r, c = (int(v) for v in np.unravel_index(int(np.argmax(score)), score.shape))
-    if score[r, c] < ALIKE or not (0 < r < score.shape[0] - 1 and 0 < c < score.shape[1] - 1):
-        return None
-
-    def between_(a: float, b: float, d: float) -> float:
-        bend = a - 2 * b + d
-        return float(np.clip(0.5 * (a - d) / bend, -0.5, 0.5)) if bend < 0 else 0.0
-
-    return r + between_(score[r - 1, c], score[r, c], score[r + 1, c]), c + between_(score[r, c - 1], score[r, c], score[r, c + 1])
+        made.append(None if at is None else (middle, 0.0, middle + (at[1] - reach) * step, (at[0] - reach) * step))
+    return made
 
 
 FAR = (1.2, 0.6, 0.3, 0.15)  # degrees from which on a piece is taken for near, less and less

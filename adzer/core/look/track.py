@@ -12,7 +12,7 @@ in ever wider circles until it comes back.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 import msgspec
@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 
 from ..errors import AdzerError
 from ..space.sphere import Array, Equirect, Round, Straight, direction, heading_tilt, rotation
+from .alike import bilinear, vertex
 
 SIDE = 72  # samples of the small view
 AROUND = 3.0  # times the thing's size that the small view is wide
@@ -208,31 +209,6 @@ def _seen(source: Source, planes: Planes, centre: Array, half: float, side: int 
     return out
 
 
-def bilinear(planes: Sequence[NDArray[np.generic]], x: Array, y: Array, wraps: bool) -> list[Array]:
-    """Values of planes of one size at places (0 the edge), straight between samples; beyond the edges they repeat, or go
-    round sideways."""
-    if not planes:
-        return []
-    h, w = planes[0].shape
-    u, v = x - 0.5, np.clip(y - 0.5, 0, h - 1)
-    u = u % w if wraps else np.clip(u, 0, w - 1)
-    left, j = u.astype(np.int32), np.minimum(v.astype(np.int32), h - 1)
-    fu, fv = (u - left).astype(np.float32), (v - j).astype(np.float32)
-    i = left % w
-    right = (i + 1) % w if wraps else np.minimum(i + 1, w - 1)
-    j *= w
-    low = np.minimum(j + w, (h - 1) * w)
-    out = []
-    for plane in planes:
-        a, b, c, d = (
-            np.ascontiguousarray(plane).ravel()[at].astype(np.float32)
-            for at in (j + i, j + right, low + i, low + right)
-        )
-        top = a + (b - a) * fu
-        out.append(top + (c + (d - c) * fu - top) * fv)
-    return out
-
-
 def _features(seen: Array) -> Array:
     """(3 + EDGES, n, n): luma and colours about their mean by luma's spread, and how strongly edges run each way."""
     from scipy.ndimage import (  # here, as they load slowly and the window opens without them
@@ -383,13 +359,8 @@ def _peaks(answer: Array, cells: tuple[int, int], most: int) -> list[tuple[float
         top = float(left[j, i])
         if top <= 0:
             break
-
-        def fine(before: float, after: float, top: float = top) -> float:
-            bend = before - 2 * top + after
-            return float(np.clip(0.5 * (before - after) / bend, -0.5, 0.5)) if bend < -1e-12 else 0.0
-
-        x = int(i) + fine(float(answer[j, i - 1]), float(answer[j, (i + 1) % side])) - side / 2
-        y = int(j) + fine(float(answer[j - 1, i]), float(answer[(j + 1) % side, i])) - side / 2
+        x = int(i) + float(vertex(answer[j, i - 1], top, answer[j, (i + 1) % side])) - side / 2
+        y = int(j) + float(vertex(answer[j - 1, i], top, answer[(j + 1) % side, i])) - side / 2
         found.append((x / (side / 2), y / (side / 2), top))
         wide, high = cells[0] // 2, cells[1] // 2
         left[max(0, j - high) : j + high + 1, max(0, i - wide) : i + wide + 1] = -np.inf

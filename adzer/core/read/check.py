@@ -79,11 +79,11 @@ def _whole(say: Any, facts: FileFacts, settings: ReadSettings) -> None:
     if facts.tracks > 1:
         say(Level.STOP, "second-track",
             f"{facts.name} holds {facts.tracks} pictures that play at once, two eyes or lenses perhaps. Adzer cannot deliver them together yet.",
-            Fix("Deliver the first alone", "read", "alone", True))  # fmt: skip
+            Fix("Deliver the first alone", "read", {"alone": True}))  # fmt: skip
     if facts.apart is not None:
         say(Level.STOP, "second-eye",
             f"The other eye lies in {facts.apart.rsplit('/', 1)[-1]}. Adzer cannot deliver both together yet.",
-            Fix("Deliver this eye alone", "read", "alone", True))  # fmt: skip
+            Fix("Deliver this eye alone", "read", {"alone": True}))  # fmt: skip
 
 
 def _turn(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
@@ -92,11 +92,11 @@ def _turn(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) 
     if facts.odd_matrix:
         say(Level.STOP, "odd-matrix",
             f"{facts.name} asks players to {facts.odd_matrix} its picture, which Adzer does not do. Declare how it is to be turned.",
-            Fix("Deliver it as it is recorded", "read", "turn", 0))  # fmt: skip
+            Fix("Deliver it as it is recorded", "read", {"turn": 0}))  # fmt: skip
     seen: Seen | None = context.seen
     if seen is not None and seen.turn.value and not facts.rotation:
         say(Level.NOTE, "turn-unsure", f"It may have been held upright: {seen.turn.saw}. Look, and turn it if it lies on its side.",
-            Fix(f"Turn it by {seen.turn.value}°", "read", "turn", int(seen.turn.value)))  # fmt: skip
+            Fix(f"Turn it by {seen.turn.value}°", "read", {"turn": int(seen.turn.value)}))  # fmt: skip
 
 
 def _curve(
@@ -104,7 +104,7 @@ def _curve(
 ) -> None:
     curve = picture.curve
     given = context.given
-    fix = Fix(f"Declare {colour_cards.title(given)}", "read", "curve", given) if given else None
+    fix = Fix(f"Declare {colour_cards.title(given)}", "read", {"curve": given}) if given else None
     if curve is None:
         saw = ""
         if look and look.kind:
@@ -116,11 +116,11 @@ def _curve(
         if curve != "float-log":
             say(Level.STOP, "float-is-light",
                 f"Its samples are floating-point numbers, which are light; {colour_cards.title(curve)} is declared. Take them as light, or "
-                "write the frames as whole numbers.", Fix("Take them as light", "read", "curve", {"curve": None, "applied": None}))  # fmt: skip
+                "write the frames as whole numbers.", Fix("Take them as light", "read", {"curve": None, "applied": None}))  # fmt: skip
         return
     if not (settings.curve or facts.curve or facts.mosaic or settings.applied):
         say(Level.NOTE, "taken-as-display", "Nothing says what it is. In 8 bits and without a sign of log it is taken as BT.709, and its "
-            "pixels are left as they are.", Fix("Declare BT.709", "read", "curve", "bt709"))  # fmt: skip
+            "pixels are left as they are.", Fix("Declare BT.709", "read", {"curve": "bt709"}))  # fmt: skip
     if facts.mosaic:
         return
     held = kind_of(curve, facts.bits)
@@ -134,7 +134,7 @@ def _curve(
             say(Level.WARN, "already-transformed",
                 f"{colour_cards.title(curve)} is declared, but it looks as if a transform had been applied already: {look.saw}. "
                 "A second one would burn it.",
-                Fix("Take it as display", "read", "applied", "display"))  # fmt: skip
+                Fix("Take it as display", "read", {"applied": "display"}))  # fmt: skip
     if (
         look
         and look.sure
@@ -145,7 +145,7 @@ def _curve(
     ):
         say(Level.WARN, "already-transformed",
             f"Most shots of this camera are log, this one is not: {look.saw}. A transform seems to have been applied already.",
-            Fix("Yes, take it as display", "read", "applied", "display"))  # fmt: skip
+            Fix("Yes, take it as display", "read", {"applied": "display"}))  # fmt: skip
     is_log = held == "log"
     if facts.bits == 8 and (is_log or (look is not None and look.is_log)):
         codes = 20.0
@@ -172,22 +172,21 @@ def _time(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) 
             Level.WARN, "variable-rate",
             f"The frame rate varies: frames are {float(low) * 1000:.1f} to {float(high) * 1000:.1f} ms apart. "
             f"Most editing programs drift out of sync with that.",
-            Fix(f"Make it even at {rate_text(near)}", "read", "timing", {"timing": "even", "even_rate": str(near)}),
+            Fix(f"Make it even at {rate_text(near)}", "read", {"timing": "even", "even_rate": str(near)}),
         )  # fmt: skip
     rate = settings.even_rate if settings.timing == "even" else facts.rate
     if rate is not None and not Fraction(1, 10) <= rate <= 1000:
         say(Level.STOP, "rate-out-of-range", f"{float(rate):g} frames a second cannot be.",
-            Fix("As it was recorded", "read", "timing", {"timing": "recorded", "even_rate": None}))  # fmt: skip
+            Fix("As it was recorded", "read", {"timing": "recorded", "even_rate": None}))  # fmt: skip
     elif rate is None:
         say(Level.STOP, "no-rate", "The file has no usable frame rate.",
-            Fix("Make it even at 25", "read", "timing", {"timing": "even", "even_rate": "25"}))  # fmt: skip
+            Fix("Make it even at 25", "read", {"timing": "even", "even_rate": "25"}))  # fmt: skip
     elif context.job_rate and rate != context.job_rate and (facts.constant_rate or settings.timing == "even"):
         say(
             Level.WARN, "rate-differs",
             f"It runs at {rate_text(rate)} and the job at {rate_text(context.job_rate)}: "
             f"{conform_text(rate, context.job_rate, facts.duration)}.",
-            Fix(f"Keep its speed at {rate_text(context.job_rate)}", "read", "timing",
-                {"timing": "even", "even_rate": str(context.job_rate)}),
+            Fix(f"Keep its speed at {rate_text(context.job_rate)}", "read", {"timing": "even", "even_rate": str(context.job_rate)}),
         )  # fmt: skip
     rhythm = context.seen.rhythm if context.seen else None
     if rhythm is None:
@@ -220,27 +219,27 @@ def _form(say: Any, facts: FileFacts, settings: ReadSettings, picture: Picture, 
             said = "declared" if declared else "tagged"
             say(Level.WARN, f"{field}-contradicts",
                 f"For the {words} “{held}” is {said}, but the footage looks {guess.value}: {guess.saw}.",
-                Fix(f"Declare {label}", "read", field, guess.value))  # fmt: skip
+                Fix(f"Declare {label}", "read", {field: guess.value}))  # fmt: skip
         elif guess.sure and guess.value != held and not declared and not tag and field in ("projection", "eyes"):
             whole = {field: guess.value} | ({"coverage": seen.coverage.value} if field == "projection" and seen.coverage.value else {})
             say(Level.STOP, f"{field}-asked",
                 f"It looks like {FORMS[str(guess.value)]} ({guess.confidence:.0%} sure) and nothing says so: {guess.saw}. Say what it is.",
-                Fix(f"It is {FORMS[str(guess.value)]}", "read", field, whole))  # fmt: skip
+                Fix(f"It is {FORMS[str(guess.value)]}", "read", whole))  # fmt: skip
         elif (
             not guess.sure and guess.confidence >= 0.5 and guess.value not in (None, held) and not declared and not tag
         ):
             say(Level.NOTE, f"{field}-unsure", f"The {words} may be {guess.value} ({guess.confidence:.0%} sure): {guess.saw}.",
-                Fix(f"Declare {guess.value}", "read", field, guess.value))  # fmt: skip
+                Fix(f"Declare {guess.value}", "read", {field: guess.value}))  # fmt: skip
     if picture.eyes not in (None, "one") and not picture.first:
         say(Level.WARN, "first-eye-unknown",
             f"Nothing says which eye is first. {seen.first.saw[:1].upper() + seen.first.saw[1:]}. Look and decide: the wrong order hurts.",
-            Fix(f"{(seen.first.value or 'left').capitalize()} eye first", "read", "first", seen.first.value or "left"))  # fmt: skip
+            Fix(f"{(seen.first.value or 'left').capitalize()} eye first", "read", {"first": seen.first.value or "left"}))  # fmt: skip
     if seen.range.sure and facts.range and seen.range.value != facts.range and not settings.range:
         say(Level.WARN, "range-contradicts", f"It is tagged {facts.range} range, but {seen.range.saw}.",
-            Fix(f"Declare {seen.range.value} range", "read", "range", seen.range.value))  # fmt: skip
+            Fix(f"Declare {seen.range.value} range", "read", {"range": seen.range.value}))  # fmt: skip
     elif seen.range.sure and not facts.range and not settings.range and seen.range.value != picture.range:
         say(Level.WARN, "range-untagged", f"No tag says the range; {seen.range.saw}.",
-            Fix(f"Declare {seen.range.value} range", "read", "range", seen.range.value))  # fmt: skip
+            Fix(f"Declare {seen.range.value} range", "read", {"range": seen.range.value}))  # fmt: skip
 
 
 def _depth(say: Any, facts: FileFacts, picture: Picture, seen: Seen) -> None:

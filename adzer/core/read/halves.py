@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from ..look.alike import vertex
 from .seen import Halves
 
 Array = NDArray[np.float32]
@@ -56,9 +57,7 @@ def compare(views: list[Array], packing: str, closed: bool = False, share: float
         for r, c in zip(*np.nonzero(worth & (top > 0.75)), strict=True):
             k = int(best[r, c])
             if 0 < k < len(shifts) - 1:
-                y0, y1, y2 = scores[k - 1 : k + 2, r, c]
-                bend = y0 - 2 * y1 + y2
-                fine = shifts[k] + (0.5 * (y0 - y2) / bend if bend < -1e-9 else 0.0)
+                fine = shifts[k] + float(vertex(*scores[k - 1 : k + 2, r, c]))
                 places.append(((r + 0.5) / scores.shape[1], float(fine) / w * 100))
                 weights.append(float(top[r, c] - 0.7))
         rows.append(100 * shifts / w)

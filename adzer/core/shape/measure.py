@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
+from ..look.alike import vertex
 from ..media.probe import FileFacts
 
 Array = NDArray[np.float64]
@@ -135,9 +136,7 @@ def refine(luma: Array, mark: Ellipse, turns: int = 8, normals: int = NORMALS) -
                 "No edge goes round near the outline. Outline a round thing that stands out from what is behind it."
             )
         before, here, after = strength[rows, at - 1], peak, strength[rows, np.minimum(at + 1, strength.shape[1] - 1)]
-        bend = before - 2 * here + after
-        fine = np.where(np.abs(bend) > 1e-12, 0.5 * (before - after) / np.where(np.abs(bend) > 1e-12, bend, 1), 0.0)
-        place = np.interp(at + 1 + np.clip(fine, -0.5, 0.5), np.arange(len(k)), k)
+        place = np.interp(at + 1 + vertex(before, here, after), np.arange(len(k)), k)
         pu, pv = np.cos(t) * place * mark.a, np.sin(t) * place * mark.b
         px = mark.x + pu * math.cos(spin) - pv * math.sin(spin)
         py = mark.y + pu * math.sin(spin) + pv * math.cos(spin)

@@ -128,7 +128,7 @@ def cut_off(settings: ShapeSettings, made: Shaped, raster: tuple[int, int]) -> f
 def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
     if not SPEEDS[0] <= settings.speed <= SPEEDS[1]:
         text = f"A speed of {float(settings.speed):.4g} times cannot be; take one from 1/16 to 16."
-        fix = Fix("As fast as it was recorded", "shape", "speed", "1")
+        fix = Fix("As fast as it was recorded", "shape", {"speed": "1"})
         return StepResult(picture, "speed?", (Finding(Level.STOP, "speed-out-of-range", text, "shape", fix),))
     made = _shape(picture, settings, context)
     if settings.speed == 1:
@@ -159,7 +159,7 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
                 "squeeze-out-of-range",
                 f"A squeeze of {float(squeeze):g} cannot be; lenses have 1 to 2.",
                 "shape",
-                Fix("Take 1×", "shape", "squeeze", "1"),
+                Fix("Take 1×", "shape", {"squeeze": "1"}),
             )  # fmt: skip
         )
         return StepResult(picture, "squeeze?", tuple(findings))
@@ -170,7 +170,7 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
                 "shape-out-of-range",
                 f"A delivered shape of {float(shape):g}:1 cannot be used.",
                 "shape",
-                Fix("Take the whole picture", "shape", "shape", None),
+                Fix("Take the whole picture", "shape", {"shape": None}),
             )  # fmt: skip
         )
         return StepResult(picture, "shape?", tuple(findings))
@@ -181,13 +181,13 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     assert context.card is not None
     seconds = float(picture.duration or 0) or None
     if settings.moves is not None and (problem := crop_trouble(settings.moves, seconds)):
-        fix = Fix("Hold the crop still", "shape", "moves", None)
+        fix = Fix("Hold the crop still", "shape", {"moves": None})
         return StepResult(picture, "crop?", (Finding(Level.STOP, "crop-unusable", problem, "shape", fix),))
     made = shaped(picture, settings, context.card)
     solved = made.framing
     if picture.eyes not in (None, "one") and float(solved.kept) < WHOLE:
         text = f"This crop would cut across both eyes, which lie {picture.eyes} in one picture. Take the whole pair, or a view of one eye."
-        fix = Fix("Take the whole pair", "shape", "shape", {"shape": None, "enlarged": 1.0, "moves": None, "keep": None})
+        fix = Fix("Take the whole pair", "shape", {"shape": None, "enlarged": 1.0, "moves": None, "keep": None})
         return StepResult(picture, "pair?", (Finding(Level.STOP, "pair-cropped", text, "shape", fix),))
     shape = settings.framed(context.card.wanted, "native")[0] or shape
     closer = min((k.enlarged for k in settings.moves.keys), default=1.0) if settings.moves else settings.enlarged
@@ -225,7 +225,7 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
                 "pixels-invented",
                 f"The width is stretched: {float(1 - min(solved.scale)):.0%} of the delivered pixels are interpolated.",
                 "shape",
-                Fix("Shrink the height instead", "shape", "school", "shrink"),
+                Fix("Shrink the height instead", "shape", {"school": "shrink"}),
             )  # fmt: skip
         )
     findings += _against_marks(settings)
@@ -259,7 +259,7 @@ def _not_reached(picture: Picture, settings: ShapeSettings, card: DeliveryCard, 
     return Finding(
         Level.NOTE, "raster-not-reached",
         f"Shrunk, the picture is {w}×{h}; {card.title} has room for {card.max_raster[0]}×{card.max_raster[1]}. Stretched it is "
-        f"{w2}×{h2}, though no sharper upright.", "shape", Fix("Stretch the width instead", "shape", "school", "stretch"),
+        f"{w2}×{h2}, though no sharper upright.", "shape", Fix("Stretch the width instead", "shape", {"school": "stretch"}),
     )  # fmt: skip
 
 
@@ -279,7 +279,7 @@ def _against_marks(settings: ShapeSettings) -> list[Finding]:
     return [Finding(
         Level.WARN, "squeeze-differs",
         f"{whose} says {float(settings.squeeze):g}×, but what was outlined as round says {value:.3f} ± {error:.3f}.", "shape",
-        Fix(f"Take {value:.3f}×", "shape", "squeeze", {"squeeze": f"{value:.4f}", "lens": None}),
+        Fix(f"Take {value:.3f}×", "shape", {"squeeze": f"{value:.4f}", "lens": None}),
     )]  # fmt: skip
 
 
@@ -287,7 +287,7 @@ def _too_fast(path: ViewPath | CropPath, move: Move, field: str) -> Finding:
     mended, label = (
         (longer(path, move), f"Take {move.needs:.1f} s for it") if move.fits else (cut(path, move.n), "Cut instead")
     )
-    fix = Fix(label, "shape", field, {field: to_plain(mended)})
+    fix = Fix(label, "shape", {field: to_plain(mended)})
     return Finding(Level.WARN, "move-too-fast", move.text, "shape", fix)
 
 
@@ -309,7 +309,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
                     "view-unusable",
                     problem,
                     "shape",
-                    Fix("Start the view anew", "shape", "view", {"view": {}}),
+                    Fix("Start the view anew", "shape", {"view": {}}),
                 ),
             ),
         )

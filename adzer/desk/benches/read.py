@@ -203,8 +203,9 @@ class ReadBench(StageBench):
     def _settle(self, shot: Shot, walked: Walk) -> None:
         """Folds every question that nothing speaks against to a line with its answer."""
         picture, read = walked["read"].after, walked.route.read
-        asked = {ASKED.get(f.code, f.fix.field if f.fix and f.fix.stage == "read" else "") for f in walked["read"].findings
-                 if f.level.weight or f.code in ASKED}  # fmt: skip
+        speaking = [f for f in walked["read"].findings if f.level.weight or f.code in ASKED]
+        offered = [f.fix.answers if f.fix and f.fix.stage == "read" else {} for f in speaking]
+        asked = {name for f, answers in zip(speaking, offered, strict=True) for name in ([ASKED[f.code]] if f.code in ASKED else answers)}
         how = {name: "declared" if getattr(read, name) is not None else "" for name in ("curve", "primaries", "range", "turn", "siting")}
         sited = {v: k for k, v in SITINGS}.get(picture.siting or "", "?")
         shows = {"flat": "a flat picture", "equirectangular": "a sphere", "fisheye": "round lenses"}

@@ -24,7 +24,7 @@ from .route import Route, Walk, walk
 from .target import Target
 
 SEGMENT_SECONDS = 4.0
-ORDER_VERSION = 1
+ORDER_VERSION = 2
 NOWHERE = (Fraction(0), Fraction(0))
 
 

@@ -179,7 +179,7 @@ class Job(Ledger):
         return [
             Slip(
                 id=r[0], at=float(r[1]), state=str(r[2]), shot_id=int(r[3]), done=int(r[5]), total=int(r[6]),
-                order=_order(r[4], f"{self.path}: slip {r[0]}"),
+                order=_order(r[4], f"{self.path}: slip {r[0]}", self._frozen),
                 progress=json.loads(r[7]) if r[7] else None, report=json.loads(r[8]) if r[8] else None, why=r[9],
             )
             for r in rows
@@ -342,9 +342,12 @@ class Job(Ledger):
     def enqueue(self, shot_id: int, order: Order) -> int:
         """Puts a frozen order at the end of the queue; returns the slip's number."""
         with self._changing():
+            plain = records.to_plain(order)
+            if plain["seen"] is not None:  # large, and the same in many slips
+                plain["seen"] = self._freeze(records.to_json(order.seen).encode())
             cursor = self._db.execute(
                 "INSERT INTO slips (at, state, shot_id, body, total) VALUES (?,?,?,?,?)",
-                (time.time(), "waiting", shot_id, records.to_json(order), order.stop - order.start),
+                (time.time(), "waiting", shot_id, records.to_json(plain), order.stop - order.start),
             )
             self._log(
                 "queue",
@@ -414,13 +417,16 @@ class Job(Ledger):
         raise UnreadableError(f"{folder} is full of files named {stem}. Choose another folder.")
 
 
-def _order(text: str, what: str) -> Order:
-    """A frozen order from its JSON, the route of an older one upgraded. UnreadableError if a newer Adzer froze it."""
+def _order(text: str, what: str, frozen: Callable[[str], bytes]) -> Order:
+    """A frozen order from its JSON, the route of an older one upgraded. UnreadableError if a newer Adzer froze it. What was
+    measured is asked for by its hash; orders of version 1 held it themselves."""
     plain = records.from_json(text, dict, what)
     if not isinstance(version := plain.get("version", 1), int) or version > ORDER_VERSION:
         raise UnreadableError(f"{what} was made by a newer Adzer. Open it with that.")
     if isinstance(plain.get("route"), dict):
         plain["route"] = route.upgrade(plain["route"], what)
+    if isinstance(name := plain.get("seen"), str):
+        plain["seen"] = records.from_json(frozen(name), dict, what)
     return records.from_plain(plain | {"version": ORDER_VERSION}, Order, what)
 
 

@@ -6,6 +6,7 @@ Every edit is one transaction, recorded row by row before and after, so that und
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import json
 import os
 import secrets
@@ -23,7 +24,7 @@ from . import records
 from .errors import UnreadableError
 from .media import disk
 
-SCHEMA = 4
+SCHEMA = 5
 APPLICATION_ID = 0x41445A52  # "ADZR"
 LARGEST = 4 << 30
 
@@ -42,8 +43,11 @@ CREATE TABLE IF NOT EXISTS measured (
     fingerprint TEXT NOT NULL, name TEXT NOT NULL, version INTEGER NOT NULL, key TEXT NOT NULL DEFAULT '', body BLOB NOT NULL,
     PRIMARY KEY (fingerprint, name, key)) WITHOUT ROWID;
 """
+# What schema 5 added: measurements as frozen orders need them, each once, known by what they say.
+_FROZEN = "CREATE TABLE IF NOT EXISTS frozen (hash TEXT PRIMARY KEY, body BLOB NOT NULL) WITHOUT ROWID;"
 _TABLES = f"""
 {_MEASURED}
+{_FROZEN}
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE shots ({_SHOT_COLUMNS}, {", ".join(f"{n} {t}" for n, t in _ADDED.items())});
 CREATE TABLE slips (
@@ -322,6 +326,19 @@ class Ledger:
         self._db.execute("DELETE FROM measured WHERE fingerprint = ? AND name = ? AND version <> ?", (fingerprint, name, version))
         self._db.execute("INSERT OR REPLACE INTO measured VALUES (?,?,?,?,?)", (fingerprint, name, version, key, body))
 
+    def _freeze(self, body: bytes) -> str:
+        """Keeps what was measured as it is now; the hash by which it is found again."""
+        name = hashlib.sha256(body).hexdigest()
+        self._db.execute("INSERT OR IGNORE INTO frozen VALUES (?,?)", (name, body))
+        return name
+
+    def _frozen(self, name: str) -> bytes:
+        row = self._db.execute("SELECT body FROM frozen WHERE hash = ?", (name,)).fetchone()
+        body = bytes(row[0]) if row and isinstance(row[0], bytes) else b""
+        if hashlib.sha256(body).hexdigest() != name:
+            raise UnreadableError(f"{self.path}: a measurement that a slip depends on is gone or damaged. Queue that shot anew.")
+        return body
+
     def set_meta(self, words: str, **values: str) -> None:
         with self.edit(words) as edit:
             for key, value in values.items():
@@ -417,6 +434,7 @@ def _upgrade(db: sqlite3.Connection) -> None:
     if "lease" not in {c[1] for c in db.execute("PRAGMA table_info(slips)")}:
         db.execute("ALTER TABLE slips ADD COLUMN lease REAL")
     db.execute(_MEASURED)
+    db.execute(_FROZEN)
     if "seen" in known:
         db.execute(
             "INSERT OR REPLACE INTO measured SELECT json_extract(seen, '$.fingerprint'), 'seen', 1, '', seen FROM shots "

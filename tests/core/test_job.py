@@ -25,6 +25,7 @@ from adzer.core.errors import RenderFailed, UnreadableError
 from adzer.core.intake.take import add_files, read_file
 from adzer.core.job import Job, Mark
 from adzer.core.media import probe
+from adzer.core.read.seen import Guess
 from adzer.core.route import Route, walk
 from adzer.core.run import queue
 from adzer.core.run import render as rendering
@@ -174,6 +175,14 @@ def test_slips_are_frozen_and_the_queue_renders_them(job):
     assert job.master_path(shot.name, cards.delivery("web-wide")) != out
     job.decide(shot, shot.route.with_("colour", exposure=2.0), "after queueing")
     assert job.slips()[0].order.route == Route()
+    was = job.seen(shot.id)
+    job.enqueue(shot.id, freeze(shot.name, shot.facts, shot.route, "archive", out.with_suffix(".mkv"), 0, 9, was))
+    job.keep_seen(shot.id, msgspec.structs.replace(was, range=Guess("full", 0.9)))
+    assert [s.order.seen for s in job.slips()] == [was, was] and job.seen(shot.id) != was  # what was measured is frozen, too
+    with sqlite3.connect(job.path) as db:  # once for both
+        assert db.execute("SELECT count(*), length(min(body)) > 1000 FROM frozen").fetchall() == [(1, 1)]
+        assert db.execute("SELECT max(length(json_extract(body, '$.seen'))) FROM slips").fetchone() == (64,)
+    job.set_slip(2, state="cancelled")
     heard = []
     assert queue.run(job, lambda slip, p: heard.append(p.doing)) == []
     slip = job.slips()[0]
@@ -245,6 +254,7 @@ def hostile(path, folder):
     changed("slip", "INSERT INTO slips (at, state, shot_id, body) VALUES (1, 'waiting', 1, '[1, 2]')")
     changed("newer slip", "INSERT INTO slips (at, state, shot_id, body) VALUES (1, 'waiting', 1, '{\"version\": 99}')")
     changed("unmeasured", "DROP TABLE measured")
+    changed("frozen", "INSERT INTO slips (at, state, shot_id, body) VALUES (1, 'waiting', 1, '{\"route\": {}, \"seen\": \"00\"}')")
     changed("trial", "INSERT INTO measured SELECT json_extract(facts, '$.fingerprint'), 'trial', 1, id || ' web-wide', 'x' FROM shots")
     changed("other", "PRAGMA application_id = 7")
     (folder / "text.adzer").write_text("not a database")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import fnmatch
 import json
 from fractions import Fraction
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
@@ -13,11 +13,14 @@ from ..core import records
 from ..core.errors import AdzerError
 from .terminal import JobFile, Json, ShotName, app, print_json, say
 
+if TYPE_CHECKING:
+    from ..core.job import Job, Shot
+
 Shots = Annotated[list[str], typer.Argument(help="Shots by name, number or pattern, e.g. 'sails*'.")]
 Camera = Annotated[str, typer.Option(help="Only shots of this camera.")]
 
 
-def chosen(job: Any, patterns: list[str], camera: str = "") -> list[Any]:
+def chosen(job: Job, patterns: list[str], camera: str = "") -> list[Shot]:
     """The shots that patterns name, in the Board's order. AdzerError names one that fits none."""
     shots = [s for s in job.shots() if not camera or s.camera == camera]
     for pattern in patterns:
@@ -26,7 +29,7 @@ def chosen(job: Any, patterns: list[str], camera: str = "") -> list[Any]:
     return [s for s in shots if not patterns or any(_fits(s, p) for p in patterns)]
 
 
-def _fits(shot: Any, pattern: str) -> bool:
+def _fits(shot: Shot, pattern: str) -> bool:
     return pattern in (shot.name, str(shot.id)) or fnmatch.fnmatchcase(shot.name, pattern)
 
 
@@ -131,7 +134,7 @@ def answer(
     stages = [w for w in words if w in STAGES]
     if not answers and same_as is None:
         raise AdzerError("Say what to answer: stage.field=value, for example read.curve=fen-log; or --same-as SHOT.")
-    changes: dict[str, dict[str, Any]] = {}
+    changes: dict[str, dict[str, object]] = {}
     for text in answers:
         place, value = text.split("=", 1)
         stage, field = place.split(".")
@@ -159,7 +162,7 @@ def answer(
     print(f"{len(changed)} of {len(pairs)} shots have other answers now." if changed else "All of them have these answers already.")
 
 
-def _value(text: str) -> Any:
+def _value(text: str) -> object:
     """A typed value: JSON where it is some, nothing for ``none``, else the text itself."""
     if text in ("none", ""):
         return None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -27,7 +27,7 @@ def lenses(
     from ..core.join.measure import answers
     from ..core.run.matching import match_lenses
 
-    rows: list[dict[str, Any]] = []
+    rows: list[dict[str, object]] = []
     with Job.open(job) as held:
         walk = held.walker()
         shots = [s for s in chosen(held, words or [], camera) if walk(s).draft.rig is not None]

@@ -12,12 +12,13 @@ from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
 from ..core import records
 from ..core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
+from ..core.finding import Finding
 from . import cards as _cards  # noqa: F401 - they register their commands
 from . import job as _job  # noqa: F401
 from . import join as _join  # noqa: F401
@@ -40,6 +41,10 @@ from .terminal import (
     shot_named,
     sim_app,
 )
+
+if TYPE_CHECKING:
+    from ..core.media.probe import FileFacts
+    from ..core.read.seen import Seen
 
 
 def _version(asked: bool) -> None:
@@ -153,13 +158,13 @@ def read(files: Recordings, json_: Json = False) -> None:
     sys.exit(2 if unreadable else 1 if stopped else 0)
 
 
-def _plain(value: Any) -> str:
+def _plain(value: object) -> str:
     if isinstance(value, list | tuple):
         return "×".join(str(v) for v in value)
     return "unknown" if value is None else str(value)
 
 
-def _guesses(seen: Any) -> dict[str, Any]:
+def _guesses(seen: Seen | None) -> dict[str, object]:
     """What the footage looks like, each look with how sure it is (0–1) and the numbers behind it."""
     from ..core.read.seen import Guess
 
@@ -169,7 +174,7 @@ def _guesses(seen: Any) -> dict[str, Any]:
     return {n: {"value": g.value, "confidence": g.confidence, "saw": g.saw} for n, g in held.items() if isinstance(g, Guess)}
 
 
-def _finding(f: Any) -> dict[str, Any]:
+def _finding(f: Finding) -> dict[str, object]:
     return {"level": f.level.value, "code": f.code, "text": f.text, "fix": records.to_plain(f.fix)}
 
 
@@ -179,7 +184,7 @@ def _finding(f: Any) -> dict[str, Any]:
 )
 @options.declares
 def convert(
-    declared: dict[str, Any],
+    declared: dict[str, object],
     file: Recording,
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
@@ -227,7 +232,7 @@ def convert(
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
     route = Route().with_("colour", exposure=exposure, whites=whites.replace("-", " "), ceiling=int(ceiling))
     given = (("squeeze", squeeze), ("shape", shape), ("speed", speed))
-    shaped: dict[str, Any] = by_lens(lens, focus) if lens is not None else {}
+    shaped: dict[str, object] = by_lens(lens, focus) if lens is not None else {}
     shaped |= {k: str(_ratio(v, k)) for k, v in given if v is not None}
     if moves is not None:
         shaped["moves"] = records.to_plain(loaded(moves, crop.load))
@@ -249,7 +254,7 @@ def convert(
         print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
 
 
-def _ratio(text: str, what: str) -> Any:
+def _ratio(text: str, what: str) -> Fraction:
     try:
         value = records.parse_fraction(text)
     except ValueError as error:
@@ -259,7 +264,7 @@ def _ratio(text: str, what: str) -> Any:
     return value
 
 
-def _frame_at(facts: Any, label: str) -> int:
+def _frame_at(facts: FileFacts, label: str) -> int:
     from ..core.media import timecode
 
     rate = facts.rate or Fraction(25)

@@ -55,7 +55,7 @@ First = Annotated[
 ]
 
 
-DECLARED: dict[str, Any] = {
+DECLARED: dict[str, object] = {
     "curve": Curve, "primaries": Primaries, "range": Range, "matrix": Matrix, "siting": Siting, "turn": Turn,
     "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First,
 }  # fmt: skip

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import typer
 
@@ -161,7 +161,7 @@ def proxy(
 
     with Job.open(job) as held:
         chosen = [shot_named(held, name) for name in shot] if shot else held.shots()
-        findings: list[dict[str, Any]] = []
+        findings: list[dict[str, object]] = []
         walk = held.walker()
         for s in chosen:  # a copy is as recorded: only what Read says of it matters
             found = walk(s)["read"].findings

@@ -21,7 +21,7 @@ from .terminal import Json, Recording, app, loaded, parse_size, print_json, prog
 )
 @options.declares
 def reframe(
-    declared: dict[str, Any],
+    declared: dict[str, object],
     file: Recording,
     card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
     out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
@@ -57,7 +57,7 @@ def reframe(
         raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
     raster = parse_size(size)
     route = Route().with_("read", **declared)
-    shaped: dict[str, Any] = {
+    shaped: dict[str, object] = {
         "view": records.to_plain(path),
         "shape": f"{raster[0]}/{raster[1]}",
         "hold": "native",
@@ -101,7 +101,7 @@ def _named(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dic
     return dict(zip(names, numbers, strict=True))
 
 
-def _path(view: str | None, keyframes: Path | None, projection: str | None) -> Any:
+def _path(view: str | None, keyframes: Path | None, projection: str | None) -> object:
     from ..core.space import path as paths
 
     if keyframes is not None:
@@ -166,7 +166,7 @@ def squeeze(
 )
 @options.declares
 def follow(
-    declared: dict[str, Any],
+    declared: dict[str, object],
     file: Recording,
     box: Annotated[str, typer.Option(help="x,y,w,h around it: left, top, width, height in recorded pixels.")],
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,

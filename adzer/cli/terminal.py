@@ -8,12 +8,15 @@ from collections.abc import Callable
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import typer
 
 from ..core import records
 from ..core.errors import AdzerError
+
+if TYPE_CHECKING:
+    from ..core.job import Job, Shot
 
 app = typer.Typer(
     help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
@@ -49,7 +52,7 @@ def mention(text: str) -> None:
 JSON_VERSION = 2
 
 
-def print_json(value: Any, name: str = "") -> None:
+def print_json(value: object, name: str = "") -> None:
     """A command's answer as one object with its version; docs/json.md describes each. ``name``: what a list holds."""
     plain = records.to_plain(value)
     held = {name: plain} if name else plain
@@ -117,7 +120,7 @@ def made_if_absent(path: Path, rate: Fraction = Fraction(25)) -> None:
     mention(f"{path} is new.")
 
 
-def shot_named(job: Any, name: str) -> Any:
+def shot_named(job: Job, name: str) -> Shot:
     shots = job.shots()
     for shot in shots:
         if name in (shot.name, str(shot.id)):

@@ -163,7 +163,7 @@ def _own_folder(_: str | None) -> Path:
     return platformdirs.user_config_path("adzer") / "cards"
 
 
-def _finite(value: Any, where: str) -> None:
+def _finite(value: object, where: str) -> None:
     if isinstance(value, float) and not math.isfinite(value):
         raise UnreadableError(f"{where} holds a number that is not finite. Write an ordinary number there.")
     for part in value.values() if isinstance(value, dict) else value if isinstance(value, list) else ():
@@ -226,7 +226,7 @@ def settled() -> Iterator[None]:
         _settled.reset(token)
 
 
-def _once(key: Any, ask: Callable[[], C]) -> C:
+def _once(key: object, ask: Callable[[], C]) -> C:
     held = _settled.get()
     if held is None:
         return ask()

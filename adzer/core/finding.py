@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from enum import StrEnum
-from typing import Any
 
 import msgspec
 
@@ -23,7 +22,7 @@ class Fix(msgspec.Struct, frozen=True):
 
     label: str
     stage: str
-    answers: dict[str, Any]
+    answers: dict[str, object]
 
 
 class Finding(msgspec.Struct, frozen=True):

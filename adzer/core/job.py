@@ -168,6 +168,11 @@ class Job(Ledger):
         body = self.measured(row[0], "seen").get("") if row else None
         return records.from_json(body, Seen, f"{self.path}: shot {shot_id}") if body else None
 
+    def found(self, fingerprint: str) -> dict[str, bytes]:
+        """What analyses found on a recording, by the finding's name."""
+        rows = self._db.execute("SELECT name, body FROM measured WHERE fingerprint = ? AND key = '' AND name <> 'seen'", (fingerprint,))
+        return {str(name): bytes(body) for name, body in rows if isinstance(body, bytes)}
+
     def _trials(self, fingerprint: str, shot_id: int, what: str) -> tuple[Trial, ...]:
         found = self.measured(fingerprint, "trial").items()
         return tuple(records.from_json(body, Trial, what) for key, body in found if key.split(" ")[0] == str(shot_id))
@@ -199,7 +204,7 @@ class Job(Ledger):
         ) -> Walk:
             return walk(
                 route or shot.route, shot.facts, seen.get(shot.id), card, self.rate, problem, usual.get(shot.camera),
-                given.get(shot.camera),
+                given.get(shot.camera), self.found(shot.facts.fingerprint),
             )  # fmt: skip
 
         return walk_shot
@@ -215,7 +220,7 @@ class Job(Ledger):
             "parts": parts, "doubts": doubts, "seen": seen,
         }])[0]  # fmt: skip
 
-    def add_new(self, rows: list[dict[str, Any]]) -> list[Shot]:
+    def add_new(self, rows: list[dict[str, object]]) -> list[Shot]:
         """The same for those recordings that the job does not have yet, whichever process added them."""
         try:
             return self.add_shots(rows, new=True)
@@ -364,7 +369,7 @@ class Job(Ledger):
         here = self.path.parent
         return str(folder.relative_to(here)) if folder.is_relative_to(here) else str(folder)
 
-    def set_slip(self, slip_id: int, **columns: Any) -> None:
+    def set_slip(self, slip_id: int, **columns: object) -> None:
         names = [n for n in columns if n in ("state", "done", "total", "progress", "report", "why", "pid")]
         values = [json.dumps(v) if isinstance(v, dict) else v for v in (columns[n] for n in names)]
         with self._changing():
@@ -402,7 +407,7 @@ class Job(Ledger):
         row = self._db.execute("SELECT state FROM slips WHERE id = ?", (slip_id,)).fetchone()
         return str(row[0]) if row else "cancelled"
 
-    def master_path(self, shot: str, card: Any) -> Path:
+    def master_path(self, shot: str, card: DeliveryCard) -> Path:
         """A free name in the output folder that no waiting slip has taken either."""
         return self.free_path(self.out_folder, f"{shot} - {card.title}", card.container)
 
@@ -442,7 +447,7 @@ def _route(text: str, what: str) -> Route:
     return _routes[text]
 
 
-def _difference(old: Route, new: Route) -> dict[str, Any]:
+def _difference(old: Route, new: Route) -> dict[str, object]:
     """Answers that changed, ``stage.field`` → [before, after]."""
     before, after = records.to_plain(old), records.to_plain(new)
     return {

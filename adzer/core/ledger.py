@@ -69,7 +69,7 @@ class LogRow(msgspec.Struct, frozen=True):
     kind: str
     shot: str | None
     text: str
-    numbers: dict[str, Any]
+    numbers: dict[str, object]
 
 
 class Edit:
@@ -89,17 +89,17 @@ class Edit:
         )
 
 
-def _text(row: dict[str, Any] | None) -> str | None:
+def _text(row: dict[str, object] | None) -> str | None:
     return None if row is None else json.dumps(row)
 
 
-def _row(db: sqlite3.Connection, table: str, key: Any) -> dict[str, Any] | None:
+def _row(db: sqlite3.Connection, table: str, key: object) -> dict[str, object] | None:
     cursor = db.execute(f"SELECT * FROM {table} WHERE {_KEYS[table]} = ?", (key,))
     found = cursor.fetchone()
     return None if found is None else dict(zip([c[0] for c in cursor.description], found, strict=True))
 
 
-def _write(db: sqlite3.Connection, table: str, key: Any, row: dict[str, Any] | None) -> None:
+def _write(db: sqlite3.Connection, table: str, key: object, row: dict[str, object] | None) -> None:
     if row is None:
         db.execute(f"DELETE FROM {table} WHERE {_KEYS[table]} = ?", (key,))
         return
@@ -344,7 +344,7 @@ class Ledger:
             for key, value in values.items():
                 edit.put("meta", key, {"value": value})
 
-    def log(self, kind: str, shot: str | None, text: str, numbers: dict[str, Any]) -> None:
+    def log(self, kind: str, shot: str | None, text: str, numbers: dict[str, object]) -> None:
         with self._changing():
             self._log(kind, shot, text, numbers)
 

@@ -65,12 +65,12 @@ class Picture(msgspec.Struct, frozen=True):
         """Width over height as it is meant to be seen."""
         return Fraction(self.raster[0], self.raster[1]) * self.pixel_aspect
 
-    def with_(self, **changes: Any) -> Picture:
+    def with_(self, **changes: object) -> Picture:
         return msgspec.structs.replace(self, **changes)
 
     def as_json(self) -> dict[str, Any]:
         """Plain values; ``duration`` in seconds as a number; ``detail`` only where it was worked out."""
-        plain: dict[str, Any] = records.to_plain(self)
+        plain: dict[str, object] = records.to_plain(self)
         if self.detail is None:
             del plain["detail"]
         if self.duration is not None:

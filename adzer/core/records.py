@@ -14,7 +14,7 @@ from .errors import UnreadableError
 T = TypeVar("T")
 
 
-def _enc(value: Any) -> Any:
+def _enc(value: object) -> object:
     if isinstance(value, Fraction):
         return f"{value.numerator}/{value.denominator}"
     if hasattr(value, "item"):  # a number as the measuring library holds it
@@ -22,13 +22,13 @@ def _enc(value: Any) -> Any:
     raise NotImplementedError(f"cannot write a {type(value).__name__} as JSON")
 
 
-def _dec(kind: type, value: Any) -> Any:
+def _dec(kind: type, value: object) -> object:
     if kind is Fraction:
         return _parsed(value)  # a recording may begin before zero
     raise NotImplementedError(f"cannot read a {kind.__name__}")
 
 
-def parse_fraction(value: Any) -> Fraction:
+def parse_fraction(value: object) -> Fraction:
     """A positive or zero, finite fraction from ``"24000/1001"``, ``"2.39"`` or a number; ValueError otherwise."""
     result = _parsed(value)
     if result < 0:
@@ -37,7 +37,7 @@ def parse_fraction(value: Any) -> Fraction:
 
 
 @lru_cache(maxsize=8192)
-def _parsed(value: Any) -> Fraction:
+def _parsed(value: object) -> Fraction:
     try:
         result = Fraction(str(value).strip().replace(":", "/"))
     except (ValueError, ZeroDivisionError):
@@ -50,7 +50,7 @@ def _parsed(value: Any) -> Fraction:
 _encoder = msgspec.json.Encoder(enc_hook=_enc)
 
 
-def to_json(record: Any) -> str:
+def to_json(record: object) -> str:
     """The record as one line of JSON."""
     return _encoder.encode(record).decode()
 
@@ -85,7 +85,7 @@ def from_json(text: str | bytes, kind: type[T], what: str = "this text") -> T:
         raise UnreadableError(f"{what} is not what it should be ({plainly(error)}).") from None
 
 
-def from_plain(value: Any, kind: type[T], what: str = "this record") -> T:
+def from_plain(value: object, kind: type[T], what: str = "this record") -> T:
     """The record of type ``kind`` from plain values; UnreadableError names ``what`` if it is not one."""
     try:
         return msgspec.convert(value, type=kind, dec_hook=_dec)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from fractions import Fraction
 from typing import Any
 
 import msgspec
@@ -47,7 +48,7 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     colour: ColourSettings = ColourSettings()
     deliver: DeliverSettings = DeliverSettings()
 
-    def with_(self, stage: str, **changes: Any) -> Route:
+    def with_(self, stage: str, **changes: object) -> Route:
         """This route with some settings of one stage changed; plain values are converted. UnreadableError if unfit."""
         if stage not in STAGES:
             raise AdzerError(f"There is no stage {stage!r}. The stages are {', '.join(STAGES)}.")
@@ -76,7 +77,7 @@ def load(text: str | bytes, what: str = "This route") -> Route:
     return records.from_plain(upgrade(plain, what), Route, what)
 
 
-def upgrade(plain: dict[str, Any], what: str = "This route") -> dict[str, Any]:
+def upgrade(plain: dict[str, object], what: str = "This route") -> dict[str, object]:
     """Plain settings of any older schema as ones of this schema. UnreadableError if a stage's are newer."""
     kinds = {stage: type(getattr(Route(), stage)) for stage in STAGES}
     newer = {s: kinds[s].upgraded(plain[s], what) for s in STAGES if isinstance(plain.get(s), dict)}
@@ -135,15 +136,16 @@ STEPS: dict[str, Callable[[Picture, Any, Context], StepResult]] = {
 
 
 def walk(
-    route: Route, facts: FileFacts, seen: Seen | None = None, card: DeliveryCard | None = None, job_rate: Any = None,
+    route: Route, facts: FileFacts, seen: Seen | None = None, card: DeliveryCard | None = None, job_rate: Fraction | None = None,
     problem: Finding | None = None, usual: str | None = None, given: str | None = None,
+    measured: Mapping[str, bytes] | None = None,
 ) -> Walk:  # fmt: skip
     """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
     card = card or _first_card(route)
     card = route.deliver.on(card)
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
-    context = Context(facts, seen, card, job_rate, problem, usual, given)
+    context = Context(facts, seen, card, job_rate, problem, usual, given, measured=measured or {})
     picture, draft = read.tagged(facts), read.drafted(facts, route.read)
     stops = []
     with cards.settled():

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -31,10 +31,10 @@ class Settings(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """
 
     OWN: ClassVar[frozenset[str]] = frozenset()
-    FROM: ClassVar[dict[int, Callable[[dict[str, Any]], dict[str, Any]]]] = {}
+    FROM: ClassVar[dict[int, Callable[[dict[str, object]], dict[str, object]]]] = {}
 
     @classmethod
-    def upgraded(cls, plain: dict[str, Any], what: str) -> dict[str, Any]:
+    def upgraded(cls, plain: dict[str, object], what: str) -> dict[str, object]:
         """Plain settings of any older version as ones of this. UnreadableError if they are of a newer one."""
         newest, version = cls().version, plain.get("version", 1)  # type: ignore[attr-defined]
         if not isinstance(version, int) or version < 1:
@@ -59,12 +59,13 @@ class Context:
     usual: str | None = None  # the kind of curve that most shots of the same camera have
     given: str | None = None  # the curve that was declared for others of the same camera
     draft: Draft = Draft()  # what the stages before have given to the render
+    measured: Mapping[str, bytes] = field(default_factory=dict)  # what analyses found on the recording, by the finding's name
 
 
 @dataclass(frozen=True)
 class StepResult:
     """``says``: one line on what the stage does; ``draft``: of the render, None: as it came; ``shaped`` or ``viewed``: how Shape
-    came to its panel, for those who show it."""
+    came to its panel, for those who show it; ``wants``: an analysis of the recording that would tell it more."""
 
     picture: Picture
     says: str
@@ -74,3 +75,4 @@ class StepResult:
     shaped: Shaped | None = None
     viewed: Viewed | None = None
     evidence: dict[str, str] = field(default_factory=dict)
+    wants: str = ""

@@ -274,7 +274,7 @@ class IntakeView(QWidget):
         self.progress.setVisible(running)
         self.progress.update()
 
-    def _moved(self, moving: dict[str, Any]) -> None:
+    def _moved(self, moving: dict[str, object]) -> None:
         self.progress.moving = moving
         self.progress.update()
 

@@ -28,7 +28,7 @@ class Desk(Shown):
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(job, parent)
         self.queue = QueueRunner(self)
-        self.live: dict[int, dict[str, Any]] = {}  # the queue's last word on each slip
+        self.live: dict[int, dict[str, object]] = {}  # the queue's last word on each slip
         self._to_check: deque[int] = deque()
         self.queue.moved.connect(self._queue_moved)
         self.queue.ended.connect(self._queue_ended)

@@ -33,7 +33,7 @@ class Offload(QObject):
         super().__init__(parent)
         self._process: QProcess | None = None
         self.paused = False
-        self._last: dict[str, Any] = {}
+        self._last: dict[str, object] = {}
 
     @property
     def running(self) -> bool:
@@ -155,7 +155,7 @@ class Reading(QObject):
         if seen is None or seen.play is not None:
             return
 
-        def then(value: Any, error: str | None) -> None:
+        def then(value: object, error: str | None) -> None:
             now = self.desk.seen(shot) if shot.id in self.desk.all else None
             if error is None and now is not None:
                 self.desk.keep_seen(shot.id, msgspec.structs.replace(now, play=value))
@@ -198,7 +198,7 @@ class Reading(QObject):
             return
         other = others[0]
 
-        def keep(values: dict[str, Any]) -> None:
+        def keep(values: dict[str, object]) -> None:
             def work() -> None:
                 with self.desk.job.edit(f"{shot.name} and {other.name} are one") as edit:
                     self.desk.job.set_files([(shot, values | {"doubts": rest})], "files joined", edit)

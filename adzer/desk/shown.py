@@ -54,8 +54,10 @@ class Shown(QObject):
         self.frame = 0
         self.hand: str | None = None  # the delivery in hand on the bench, if it is not the first one
         self._draft: Route | None = None
-        self._walks: dict[int, tuple[Any, Walk]] = {}
+        self._walks: dict[int, tuple[object, Walk]] = {}
         self._seen: dict[int, Seen | None] = {}
+        self._found: dict[str, dict[str, bytes]] = {}  # fingerprint → what analyses found
+        self._traces: dict[str, NDArray[np.float32]] = {}
         self._usual: dict[str, str] = {}
         self._given: dict[str, str] = {}  # camera → the curve that was declared for most of its shots
         self._words = Words()
@@ -75,6 +77,8 @@ class Shown(QObject):
             self.all = {s.id: s for s in self.job.shots()}
             gc.freeze()
             self._seen.clear()
+            self._found.clear()
+            self._traces.clear()
             self._words.forget()
             self._walks.clear()
             self._said.clear()
@@ -164,6 +168,32 @@ class Shown(QObject):
                 self._seen[shot.id] = None
         return self._seen[shot.id]
 
+    def found(self, shot: Shot) -> dict[str, bytes]:
+        """What analyses found on its recording, by the finding's name."""
+        print_ = shot.facts.fingerprint
+        if print_ not in self._found:
+            try:
+                self._found[print_] = self.job.found(print_)
+            except AdzerError:
+                self._found[print_] = {}
+        return self._found[print_]
+
+    def trace(self, shot: Shot) -> NDArray[np.float32] | None:
+        """(frames, 3) how it shakes: recorded pixels right and down, degrees; None if that was not measured."""
+        print_ = shot.facts.fingerprint
+        if print_ not in self._traces and "shake" in self.found(shot):
+            body = self.job.measured(print_, "shake").get("trace", b"")
+            if body and not len(body) % 12:
+                self._traces[print_] = np.frombuffer(body, "<f4").reshape(-1, 3)
+        return self._traces.get(print_)
+
+    def learn_found(self, print_: str) -> None:
+        """An analysis of a recording has come to its end."""
+        self._found.pop(print_, None)
+        self._traces.pop(print_, None)
+        self._recount([s.id for s in self.all.values() if s.facts.fingerprint == print_])
+        self.changed.emit()
+
     def walk(self, shot: Shot, card: str | None = None) -> Walk:
         route = self.route_of(shot)
         if card is None and self.hand is not None and self.stage == "shape" and shot is self.shot:
@@ -174,7 +204,7 @@ class Shown(QObject):
             delivery = cards.delivery(card) if card else None
             problem, usual = self.problems.get(shot.id), self._usual.get(shot.camera)
             given = self._given.get(shot.camera)
-            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual, given)
+            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual, given, self.found(shot))
             held = self._walks[shot.id] = (key, made)
         return held[1]
 
@@ -186,7 +216,7 @@ class Shown(QObject):
 
     def walk_as(self, shot: Shot, card: str) -> Walk:
         """The walk for a delivery that is not the one in view; not kept."""
-        return walk(self.route_of(shot), shot.facts, self.seen(shot), cards.delivery(card), self.job_rate)
+        return walk(self.route_of(shot), shot.facts, self.seen(shot), cards.delivery(card), self.job_rate, measured=self.found(shot))
 
     def take_card(self, name: str) -> None:
         """The delivery in hand on the bench, until it is folded or another shot is selected."""
@@ -253,7 +283,7 @@ class Shown(QObject):
     def drafting(self) -> bool:  # an answer is being dragged
         return self._draft is not None
 
-    def draft(self, stage: str, **changes: Any) -> bool:
+    def draft(self, stage: str, **changes: object) -> bool:
         """Shows an answer without keeping it; False (and a sentence) if it cannot be."""
         shot = self.shot
         if shot is None:
@@ -277,7 +307,7 @@ class Shown(QObject):
             lambda: self.job.decide(shot, new, words or f"{shot.name}: {self._what(shot.route, new)}"), (shot.id,)
         )
 
-    def answer(self, stage: str, **changes: Any) -> bool:
+    def answer(self, stage: str, **changes: object) -> bool:
         """Drafts and keeps in one go."""
         done = self.draft(stage, **changes)
         self.commit()

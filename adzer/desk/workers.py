@@ -48,7 +48,7 @@ class Worker(QObject):
         self._link = Connection(mine.detach())
         self._numbers = itertools.count(1)
         self._newest: dict[str, int] = {}
-        self._waiting: dict[str, Callable[[Any, str | None], None]] = {}
+        self._waiting: dict[str, Callable[[object, str | None], None]] = {}
         self._listener = _Listener(self._link)
         self._listener.arrived.connect(self._arrived)
         self._listener.start()

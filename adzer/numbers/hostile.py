@@ -36,7 +36,7 @@ from ..core.media.encode import VideoSpec, VideoTags, Writer
 
 SEED, PATIENCE = 2026, 60.0
 BATCH = 25
-WRONG: tuple[Any, ...] = (
+WRONG: tuple[object, ...] = (
     None,
     -1,
     0,
@@ -162,7 +162,7 @@ def media(count: int, folder: Path, seed: int = SEED) -> Counter[str]:
 
 
 # --- rows and cards -------------------------------------------------------------------------------------------------------
-def _harmed(plain: Any, chance: random.Random) -> Any:
+def _harmed(plain: object, chance: random.Random) -> object:
     """A record with one value of it replaced, left out or nested."""
     if isinstance(plain, dict) and plain and chance.random() < 0.85:
         key = chance.choice(sorted(plain))
@@ -178,10 +178,10 @@ def _harmed(plain: Any, chance: random.Random) -> Any:
     return chance.choice(WRONG)
 
 
-def _toml(plain: Any) -> str:
+def _toml(plain: object) -> str:
     """As lines of TOML, values on one line each; what TOML has no word for as it would be typed wrongly."""
 
-    def inline(value: Any) -> str:
+    def inline(value: object) -> str:
         if isinstance(value, dict):
             return "{" + ", ".join(f"{json.dumps(k)} = {inline(v)}" for k, v in value.items()) + "}"
         return "[" + ", ".join(map(inline, value)) + "]" if isinstance(value, list) else json.dumps(value)
@@ -193,7 +193,7 @@ def _toml(plain: Any) -> str:
     )
 
 
-def _outcome(work: Callable[[], Any]) -> str:
+def _outcome(work: Callable[[], object]) -> str:
     try:
         work()
     except AdzerError:
@@ -224,7 +224,7 @@ def rows(count: int, job: Path, folder: Path, seed: int = SEED) -> Counter[str]:
         column = chance.choice(columns)
         row, value = chance.choice(db.execute(f"SELECT rowid, {column} FROM {table}").fetchall())
         try:
-            harmed: Any = (
+            harmed: object = (
                 json.dumps(_harmed(json.loads(value), chance)) if chance.random() < 0.8 else chance.choice(WRONG)
             )
         except (TypeError, ValueError):

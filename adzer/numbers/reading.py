@@ -16,7 +16,6 @@ from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import msgspec
 import numpy as np
@@ -182,7 +181,7 @@ def crowd(count: int) -> tuple[list[probe.FileFacts], list[probe.FileFacts], dic
     masters, small, truth = [], [], {}
     for n in range(count):
         code = None if n % 10 == 9 else f"{10 + n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}:{n % 25:02d}"
-        change: dict[str, Any] = {"frames": int(rng.integers(50, 400)), "created": 1e6 + 30 * n, "rate": Fraction(25)}
+        change: dict[str, object] = {"frames": int(rng.integers(50, 400)), "created": 1e6 + 30 * n, "rate": Fraction(25)}
         stem = f"A{n // 100:03d}_C{n:04d}"
         masters.append(
             msgspec.structs.replace(base, path=f"/m/{stem}.mov", fingerprint=f"m{n}", timecode=code, **change)

@@ -46,7 +46,7 @@ class Pair:
     ratio: float
 
 
-def in_turn(ours: Callable[[], Any], theirs: Callable[[], Any], rounds: int) -> Pair:
+def in_turn(ours: Callable[[], object], theirs: Callable[[], object], rounds: int) -> Pair:
     ours(), theirs()
     times: list[tuple[float, float]] = []
     for _ in range(rounds):
@@ -148,7 +148,7 @@ def filtered(frame: av.VideoFrame, steps: list[tuple[str, str]], threads: int = 
     last.link_to(sink)
     graph.configure()
 
-    def run() -> Any:
+    def run() -> object:
         frame.pts = None
         _ = graph  # its nodes live only as long as it does
         source.push(frame)

@@ -90,7 +90,7 @@ def theirs(planes: Planes, size: tuple[int, int], table: Path) -> Callable[[], P
     return lambda: planes_of(run())[1]
 
 
-def decibels(got: NDArray[Any], want: NDArray[np.float64]) -> float:
+def decibels(got: NDArray[np.generic], want: NDArray[np.float64]) -> float:
     error = np.mean((got[: want.shape[0], : want.shape[1]].astype(np.float64) - want) ** 2)
     return float(10 * np.log10(876.0**2 / error))
 

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 
 from ..cards import DeliveryCard, Side
 from ..stage import Settings
 
 
-def _from_1(plain: dict[str, Any]) -> dict[str, Any]:
+def _from_1(plain: dict[str, object]) -> dict[str, object]:
     """``lines``: at most so many, of a wide picture."""
     lines = plain.pop("lines", None)
     if isinstance(lines, int) and 120 <= lines <= 8640:

@@ -21,7 +21,6 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 import xxhash
 
@@ -499,7 +498,7 @@ def write_report(root: Path, outcome: Outcome) -> Path:
     return root
 
 
-def as_json(outcome: Outcome) -> dict[str, Any]:
+def as_json(outcome: Outcome) -> dict[str, object]:
     """Plain values, with odd names made readable."""
     return {
         "card": shown(str(outcome.card)), "destinations": [shown(str(r)) for r in outcome.roots], "safe_to_erase": outcome.safe,

@@ -148,7 +148,7 @@ def _lack(takes: list[Shot], new: FileFacts, offset: int) -> str | None:
 def shifted(route: Route, offset: int, new: FileFacts) -> Route | None:
     """The route for a recording that begins ``offset`` frames later and is as long as ``new``; None if keyframes fall outside."""
     shape, later = route.shape, float(offset / (new.rate or Fraction(25)))
-    changes: dict[str, Any] = {}
+    changes: dict[str, object] = {}
     for name in ("view", "moves"):
         path = getattr(shape, name)
         if path is None:
@@ -188,7 +188,7 @@ def apply(job: Job, shots: Iterable[Shot], matches: list[Match], found: list[Fil
     """
     by_path = {f.path: f for f in found}
     of = _takes(shots)
-    changes: list[tuple[Shot, dict[str, Any]]] = []
+    changes: list[tuple[Shot, dict[str, object]]] = []
     for m, shot in ((found_, s) for found_ in matches for s in of.get(found_.wanted, ())):
         new = by_path.get(m.found or "")
         if m.state != "matched" or new is None:

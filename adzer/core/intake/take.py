@@ -105,7 +105,7 @@ def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
     return made
 
 
-def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, Any]:
+def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, object]:
     if len(sequence.files) < 2:
         raise UnreadableError(f"{sequence.files[0]} is a single picture. A frame sequence has two or more, numbered.")
     roll = Roll(tuple(str(p.absolute()) for p in sequence.files), (1 / rate,) * len(sequence.files))
@@ -118,7 +118,7 @@ def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, Any]
     return {"facts": facts, "name": sequence.name, "kind": kind, "parts": (), "doubts": doubts}
 
 
-def _row(made: grouping.Group, say: Say) -> dict[str, Any] | None:
+def _row(made: grouping.Group, say: Say) -> dict[str, object] | None:
     facts = made.first
     kind = kind_of(facts)
     if len(made.files) > 1:

@@ -75,7 +75,7 @@ def samples(path: Source, start: Fraction, stop: Fraction, stream: int = 0, layo
             raise UnreadableError(f"{path}: its sound cannot be decoded ({error.strerror}).") from None
 
 
-def _decoded(container: Any, stream: Any) -> Iterator[av.AudioFrame]:
+def _decoded(container: av.container.InputContainer, stream: av.AudioStream) -> Iterator[av.AudioFrame]:
     """Frames of a sound stream; a packet that cannot be decoded, as some recordings begin with, leaves a hole of its length.
     FFmpegError if none can."""
     fault, came = None, False

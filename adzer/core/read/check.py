@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Any
 
 from .. import cards
 from ..cards import PlayerCard
@@ -48,7 +47,7 @@ def findings(
     return say
 
 
-def _file(say: Any, facts: FileFacts) -> None:
+def _file(say: _Saying, facts: FileFacts) -> None:
     w, h = facts.raster
     if w < SMALLEST or h < SMALLEST:
         say(
@@ -72,7 +71,7 @@ def _file(say: Any, facts: FileFacts) -> None:
             f"These are sensor values under a {facts.mosaic.upper()} filter. They must be developed before they are a picture.")  # fmt: skip
 
 
-def _whole(say: Any, facts: FileFacts, settings: ReadSettings) -> None:
+def _whole(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:
     """An eye, lens or track that would be lost in silence."""
     if settings.alone:
         return
@@ -86,7 +85,7 @@ def _whole(say: Any, facts: FileFacts, settings: ReadSettings) -> None:
             Fix("Deliver this eye alone", "read", {"alone": True}))  # fmt: skip
 
 
-def _turn(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
+def _turn(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
     if settings.turn is not None:
         return
     if facts.odd_matrix:
@@ -100,7 +99,7 @@ def _turn(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) 
 
 
 def _curve(
-    say: Any, facts: FileFacts, settings: ReadSettings, context: Context, picture: Picture, look: Look | None
+    say: _Saying, facts: FileFacts, settings: ReadSettings, context: Context, picture: Picture, look: Look | None
 ) -> None:
     curve = picture.curve
     given = context.given
@@ -164,7 +163,7 @@ def _curve(
             f"Log in 8 bits: the stop around grey has {codes:.0f} codes, so that smooth skies may show bands.{hides} Grade gently.")  # fmt: skip
 
 
-def _time(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
+def _time(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
     if not facts.constant_rate and settings.timing == "recorded":
         low, _, high = facts.spacing
         near = nearest_rate(context.job_rate or facts.rate or Fraction(25))
@@ -204,7 +203,7 @@ def _time(say: Any, facts: FileFacts, settings: ReadSettings, context: Context) 
             "Moving edges will show combs.")  # fmt: skip
 
 
-def _form(say: Any, facts: FileFacts, settings: ReadSettings, picture: Picture, seen: Seen) -> None:
+def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Picture, seen: Seen) -> None:
     for field, words in (
         ("projection", "projection"),
         ("eyes", "eyes"),
@@ -242,7 +241,7 @@ def _form(say: Any, facts: FileFacts, settings: ReadSettings, picture: Picture, 
             Fix(f"Declare {seen.range.value} range", "read", {"range": seen.range.value}))  # fmt: skip
 
 
-def _depth(say: Any, facts: FileFacts, picture: Picture, seen: Seen) -> None:
+def _depth(say: _Saying, facts: FileFacts, picture: Picture, seen: Seen) -> None:
     d = seen.depth
     if d is None:
         return
@@ -258,7 +257,7 @@ def _depth(say: Any, facts: FileFacts, picture: Picture, seen: Seen) -> None:
         )
 
 
-def _playing(say: Any, facts: FileFacts, seen: Seen) -> None:
+def _playing(say: _Saying, facts: FileFacts, seen: Seen) -> None:
     if seen.play and not seen.play.keeps_up(facts.rate):
         say(Level.WARN, "plays-slowly",
             f"This machine decodes {seen.play.rate:.0f} frames a second of it and it runs at {rate_text(facts.rate)}; "

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Any
 
 from ..finding import Finding
 from ..light import names as colour_cards
@@ -152,7 +151,7 @@ def step(picture: Picture, settings: ReadSettings, context: Context) -> StepResu
     return StepResult(picture, says, tuple(findings), evidence=evidence)
 
 
-def _form(field: str, default: Any, picture: Picture, settings: ReadSettings, seen: Seen | None) -> tuple[Any, str]:
+def _form(field: str, default: object, picture: Picture, settings: ReadSettings, seen: Seen | None) -> tuple[object, str]:
     """A field of the picture's form: declared, tagged, or the usual, and why; nothing that changes pixels rests on a look."""
     guess: Guess = getattr(seen, field) if seen else Guess()
     saw = f"; {guess.saw}" if guess.saw else ""

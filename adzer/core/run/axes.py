@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -73,7 +72,7 @@ def places(panel: Panel, target: Samples) -> NDArray[np.int64]:
     return np.array([[x, y], [x // sx, y // sy]], dtype=np.int64)
 
 
-def laid(pair: tuple[AxisFilter, AxisFilter], first: int) -> tuple[Any, ...]:
+def laid(pair: tuple[AxisFilter, AxisFilter], first: int) -> tuple[object, ...]:
     """Both filters as ``kernels.bands`` takes them; ``first``: the recorded column that its rows begin with."""
     across, down = pair
     return (down.start, down.weights, *columns(across, first))

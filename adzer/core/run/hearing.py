@@ -69,7 +69,7 @@ def seconds_of(source: Source, stream: int, start: Fraction, stop: Fraction) -> 
         pending, first = pending[:, rate:], first + rate
 
 
-def _frames(container: Any, track: Any) -> Iterator[av.AudioFrame]:
+def _frames(container: av.container.InputContainer, track: av.AudioStream) -> Iterator[av.AudioFrame]:
     """All that can be decoded; what cannot is silence, here as in the master."""
     for packet in container.demux(track):
         with contextlib.suppress(av.error.InvalidDataError):

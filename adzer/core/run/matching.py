@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from ..errors import AdzerError
 from ..join.measure import Matched, match
 from ..join.step import recorded_curve
@@ -21,7 +19,7 @@ def match_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> Matched:
     """What the overlap says. AdzerError if these are no two lenses, or their overlap says too little."""
     walked = walk(route, facts, seen)
     picture, held = walked["read"].after, walked.draft.inputs[0]
-    lens: Any = recording(picture, route.shape, seen.upright(facts.raster, picture.turn) if seen else None)
+    lens: object = recording(picture, route.shape, seen.upright(facts.raster, picture.turn) if seen else None)
     if picture.projection != "fisheye" or not isinstance(lens, Round):
         raise AdzerError(f"{facts.path} does not show round lenses, as far as anybody says. Say so on Read first.")
     corner = region(picture, route.shape.eye)[:2]

@@ -25,7 +25,7 @@ DITHER = dither_tile()
 STRIP = 16  # rows that are worked on at once where recordings are mixed
 
 
-def coloured(tables: Tables, wide: bool) -> tuple[Any, ...]:
+def coloured(tables: Tables, wide: bool) -> tuple[object, ...]:
     """What ``kernels.bands`` takes as ``colour``; curves in pieces where the processor has room for them (``wide``)."""
     kind, chain = tables.kind, tables.chain
     pieces = tables.pieces if kind == 1 and wide else None
@@ -59,7 +59,7 @@ def apart(plan: Plan, panel: Panel) -> bool:
 class _Job:
     """One panel's work. ``rows`` come from ``band`` and its chroma, where it is delivered at fewer of them, from all of them."""
 
-    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[object, ...], tables: Tables, threads: int) -> None:
         from ..kernels import bands
 
         self.plan, self.panel, self.colour, self.threads, self._bands = plan, panel, colour, threads, bands
@@ -101,7 +101,7 @@ class _Job:
 class _Apart(_Job):
     """Plane from plane, see ``apart``."""
 
-    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[object, ...], tables: Tables, threads: int) -> None:
         super().__init__(plan, panel, colour, tables, threads)
         filters = AxisFilters(panel, plan.source, plan.target)
         self.halved_rows = False
@@ -124,11 +124,11 @@ class _Apart(_Job):
 class _OnAxes(_Job):
     """Filters of columns and rows."""
 
-    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[object, ...], tables: Tables, threads: int) -> None:
         super().__init__(plan, panel, colour, tables, threads)
         filters = AxisFilters(panel, plan.source, plan.target)
         (first_y, count_y), (first_c, count_c) = filters.luma[0].span, filters.chroma[0].span
-        self._axis: tuple[Any, ...] = (
+        self._axis: tuple[object, ...] = (
             laid(filters.luma, first_y), laid(filters.chroma, first_c), np.array([first_y, count_y]), np.array([first_c, count_c]),
         )  # fmt: skip
 
@@ -142,7 +142,7 @@ class _OnAxes(_Job):
 class _Mapped(_Job):
     """The general map: one patch where it alone counts, several mixed in light where they meet."""
 
-    def __init__(self, plan: Plan, panel: Panel, colour: tuple[Any, ...], tables: Tables, threads: int) -> None:
+    def __init__(self, plan: Plan, panel: Panel, colour: tuple[object, ...], tables: Tables, threads: int) -> None:
         from ..kernels import mixing, views
 
         super().__init__(plan, panel, colour, tables, threads)
@@ -152,10 +152,10 @@ class _Mapped(_Job):
         self.still = panel.look.still and all(p.still for p in panel.patches)
         self.mixed = len(panel.patches) > 1 or not panel.patches[0].plain
         self.black = np.array(plan.target.black(), np.float32)
-        self._rooms: queue.SimpleQueue[dict[str, NDArray[Any]]] = queue.SimpleQueue()
+        self._rooms: queue.SimpleQueue[dict[str, NDArray[np.generic]]] = queue.SimpleQueue()
         n, rows = panel.size[0], views.ROWS if not self.mixed else max(STRIP, STEPS[0])
         for _ in range(threads):
-            room: dict[str, NDArray[Any]] = {
+            room: dict[str, NDArray[np.generic]] = {
                 "sampled": np.empty((rows, 3, n + views.SLACK), np.float32), "cover": np.empty((rows, n), np.float32),
             }  # fmt: skip
             if self.mixed:
@@ -202,7 +202,7 @@ class _Mapped(_Job):
         return self._grids
 
     @contextmanager
-    def _room(self) -> Iterator[dict[str, NDArray[Any]]]:
+    def _room(self) -> Iterator[dict[str, NDArray[np.generic]]]:
         """Working memory for one thread."""
         held = self._rooms.get()
         try:

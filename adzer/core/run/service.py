@@ -38,6 +38,7 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
+from . import analysing
 from .frames import Prepared, numbers
 from .matching import match_lenses
 from .pixels import Processor
@@ -69,7 +70,8 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what``: take · look · play · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses · join. ``key`` comes back."""
+    """``what``: take · look · play · analyse · found · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses ·
+    join. ``key`` comes back."""
 
     key: str
     what: str
@@ -114,7 +116,7 @@ class _Kept:
 
     most: int
     drop: Callable[[Any], None] = lambda _: None
-    items: OrderedDict[Any, Any] = field(default_factory=OrderedDict)
+    items: OrderedDict[object, object] = field(default_factory=OrderedDict)
 
     def get(self, key: Any, make: Callable[[], Any]) -> Any:
         if key in self.items:
@@ -193,7 +195,7 @@ class Pictures:
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 
     def _run(
-        self, key: Any, make: Callable[[], Plan], facts: FileFacts, frame: Frame, moment: float
+        self, key: object, make: Callable[[], Plan], facts: FileFacts, frame: Frame, moment: float
     ) -> tuple[Image, list[Any], Plan]:
         from ..kernels import screen
 
@@ -225,7 +227,7 @@ class Pictures:
         )
 
 
-def _same(route: Route, card: cards.DeliveryCard, seen: Seen | None) -> tuple[Any, ...]:
+def _same(route: Route, card: cards.DeliveryCard, seen: Seen | None) -> tuple[object, ...]:
     """All that a plan is made of: answers, the cards as they are now, and what was measured."""
     measured = (seen.discs, seen.levels.top()) if seen is not None else None
     held = (cards.stamp("curves"), cards.stamp("primaries"), records.to_json(card))
@@ -254,7 +256,7 @@ def _follow(
         return track.through(begun, frames)
 
 
-def do_chore(chore: Chore) -> Any:
+def do_chore(chore: Chore) -> object:
     """The answer to a chore; AdzerError with a sentence."""
     if chore.what == "take":
         said: list[str] = []
@@ -274,6 +276,10 @@ def do_chore(chore: Chore) -> Any:
         return _follow(*chore.args)
     if chore.what == "squeeze":
         return measure_squeeze(*chore.args)
+    if chore.what == "analyse":
+        return analysing.analyse(*chore.args)
+    if chore.what == "found":
+        return analysing.found(*chore.args)
     if chore.what == "lenses":
         return match_lenses(*chore.args)
     if chore.what == "join":

@@ -148,7 +148,7 @@ class Sampler:
     def grid(self, time: float, most: int = STEPS[0]) -> Grid:
         return grid(self.look, self.patch, time, self.form.sub, self.halved, most)
 
-    def ready(self, planes: tuple[Plane, ...], g: Grid, pool: Executor) -> tuple[Any, ...]:
+    def ready(self, planes: tuple[Plane, ...], g: Grid, pool: Executor) -> tuple[object, ...]:
         """One frame ready to be sampled, as ``views.sample_band`` takes it."""
         if g.levels > self.levels:
             self._room_for(g.levels)
@@ -165,7 +165,7 @@ class Sampler:
             self.weights,
         )  # fmt: skip
 
-    def _reduce(self, planes: tuple[Any, ...], levels: int, pool: Executor) -> None:
+    def _reduce(self, planes: tuple[object, ...], levels: int, pool: Executor) -> None:
         for level in range(1, levels + 1):
             jobs = []
             for c in range(3):
@@ -176,7 +176,7 @@ class Sampler:
                     for lo in range(0, rows, 64)
                 ]
 
-            def halve(job: tuple[Any, ...]) -> None:
+            def halve(job: tuple[object, ...]) -> None:
                 self._halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
 
             list(pool.map(halve, jobs))

@@ -48,7 +48,7 @@ def _edges(length: int, side: int) -> NDArray[np.int64]:
     return np.append(np.arange(0, length, side), length)
 
 
-def _summed(plane: NDArray[Any], rows: NDArray[np.int64]) -> NDArray[np.float64]:
+def _summed(plane: NDArray[np.generic], rows: NDArray[np.int64]) -> NDArray[np.float64]:
     """Sums of the columns within each band of rows, (bands, width)."""
     h, w = plane.shape
     side = int(rows[1] - rows[0])

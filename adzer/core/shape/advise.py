@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from fractions import Fraction
-from typing import Any
 
 from .. import cards
 from .geometry import Framing
@@ -26,7 +25,7 @@ def shape_text(shape: Fraction) -> str:
     return f"{float(shape):.2f}:1"
 
 
-def by_lens(name: str | None, focus: float | None = None) -> dict[str, Any]:
+def by_lens(name: str | None, focus: float | None = None) -> dict[str, object]:
     """The answers that a lens card gives, focused at ``focus`` metres; None: no card."""
     if name is None:
         return {"lens": None, "focus": None, "bent": []}

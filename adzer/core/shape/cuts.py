@@ -6,8 +6,6 @@ smaller by ``SMALLEST_CUT``, or looks elsewhere, is taken for another shot.
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 import numpy as np
 
@@ -82,7 +80,7 @@ def told(settings: ShapeSettings, factor: float, time: float) -> str:
     return f"{_width(settings.view, size(settings, time) * factor):.0f}° across"
 
 
-def enlarged(settings: ShapeSettings, factor: float) -> dict[str, Any]:
+def enlarged(settings: ShapeSettings, factor: float) -> dict[str, object]:
     """The answers that show everything in a take ``factor`` times as large, as far as there is room."""
     if settings.view is not None:
         view = settings.view

@@ -55,7 +55,7 @@ def region(picture: Picture, eye: str) -> tuple[int, int, int, int]:
     return (0, 0, w, h)
 
 
-def followed_over(picture: Picture, settings: ShapeSettings, seen: Any) -> track.Source:
+def followed_over(picture: Picture, settings: ShapeSettings, seen: object) -> track.Source:
     """What a thing is followed over: a flat picture whole, or the eye that is looked at of a sphere or round lens."""
     sub = SUBSAMPLING[picture.chroma or "4:2:0"]
     if picture.turn % 180:
@@ -90,7 +90,7 @@ def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
 
 
 def viewed(
-    picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: Any = None, draft: Draft | None = None
+    picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: object = None, draft: Draft | None = None
 ) -> Viewed:
     """The view of ``settings`` at the largest raster that the delivery allows."""
     assert settings.view is not None

@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -216,7 +215,7 @@ def shoot(
     return truth_path
 
 
-def truth(camera: Camera, count: int) -> dict[str, Any]:
+def truth(camera: Camera, count: int) -> dict[str, object]:
     """Everything known about a recording, JSON-able: settings, patch places and reflectances, the wheel's outline."""
     r = camera.recorder
     stamps = camera.stamps(count)

@@ -108,7 +108,7 @@ def pose(rng: np.random.Generator) -> Pose:
     )
 
 
-def _camera(layout: str, rng: np.random.Generator, width: int) -> tuple[Camera, dict[str, Any]]:
+def _camera(layout: str, rng: np.random.Generator, width: int) -> tuple[Camera, dict[str, object]]:
     at = pose(rng)
     recorder = Recorder(10, "4:2:0", "bt709", "bt709", "ffv1", {}, VideoTags())
     pan = float(rng.choice([-1, 1]) * rng.uniform(4, 16))
@@ -221,7 +221,7 @@ def _example(number_seed: tuple[int, int]) -> tuple[np.ndarray, int]:
         Frame(tuple(p.astype(form.format.dtype) for p in planes(made, n * MOMENT)), form.format, made.camera.raster, 0, n)
         for n in range(4)
     ]  # fmt: skip
-    lens: Any = made.camera
+    lens: object = made.camera
     inside: Any = None
     if isinstance(lens, RoundLens):
         inside = lambda x, y: lens._local(x + 0.5, y + 0.5)[1]  # noqa: E731

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF
@@ -25,7 +24,7 @@ PLACES = (("middle", 0.0), ("left third", -1 / 3), ("right third", 1 / 3))
 class Follow(Question):
     """Keeps what was followed, so that slack, lead and place can be changed without following again."""
 
-    def __init__(self, desk: Desk, over: Over, followed: Callable[..., dict[str, Any]]) -> None:
+    def __init__(self, desk: Desk, over: Over, followed: Callable[..., dict[str, object]]) -> None:
         """``over``: chroma subsampling → what it is followed over; ``followed``: points, clock, manner → the answers."""
         self.desk, self._over, self._followed = desk, over, followed
         self.points: list[track.Point] = []

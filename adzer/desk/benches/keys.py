@@ -97,10 +97,10 @@ class Keys(Question):
         return [clock.frame(k.t) for k in path.keys] if path and len(path.keys) > 1 else []
 
     # --- changing it ------------------------------------------------------------------------------------------------
-    def draft(self, path: Any) -> None:
+    def draft(self, path: object) -> None:
         self.desk.draft("shape", **{self._field: to_plain(path)})
 
-    def answer(self, path: Any) -> None:
+    def answer(self, path: object) -> None:
         self.desk.answer("shape", **{self._field: to_plain(path)})
 
     def moved(self, **changes: float) -> Any:
@@ -134,7 +134,7 @@ class Keys(Question):
     def _sides(self) -> Sides:
         return Sides(self.start.value / 100, self.end.value / 100)
 
-    def with_ease(self, ease: Any, n: int | None = None) -> Any:
+    def with_ease(self, ease: object, n: int | None = None) -> object:
         """The path with one key, the one before this moment, going on otherwise."""
         keys, n = list(self.path.keys), self.segment if n is None else n
         keys[n] = msgspec.structs.replace(keys[n], ease=ease)

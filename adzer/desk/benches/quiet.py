@@ -1,4 +1,4 @@
-"""Develop, Steady: stages that pass this recording through as it is."""
+"""Develop: passes this recording through as it is."""
 
 from __future__ import annotations
 

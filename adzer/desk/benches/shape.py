@@ -133,7 +133,7 @@ class ShapeBench(StageBench):
         x, y = round(min(max(x, 0.0), 1.0), 5), round(min(max(y, 0.0), 1.0), 5)
         return {"moves": to_plain(self.keys.moved(x=x, y=y))} if self.keys.begun else {"centre": (x, y)}
 
-    def _closer(self, enlarged: float) -> dict[str, Any]:
+    def _closer(self, enlarged: float) -> dict[str, object]:
         enlarged = round(min(max(enlarged, 1.0), crop.CLOSEST), 4)
         return {"moves": to_plain(self.keys.moved(enlarged=enlarged))} if self.keys.begun else {"enlarged": enlarged}
 
@@ -175,7 +175,7 @@ class ShapeBench(StageBench):
         flat = self._flat()
         return track.over_flat(flat.size, sub, flat.aspect)
 
-    def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, Any]:
+    def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, object]:
         flat, made = self._flat(), self._shaped
         assert made is not None
         lens = Straight(flat.size, flat.aspect)

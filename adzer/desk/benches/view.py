@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
-from typing import Any
 
 import msgspec
 import numpy as np
@@ -152,7 +151,7 @@ class ViewBench(StageBench):
     def _over(self, sub: tuple[int, int]) -> track.Source | None:
         return track.Source(self._viewed.lens, self._viewed.panel.region, sub) if self._viewed is not None else None
 
-    def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, Any]:
+    def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, object]:
         return {"view": to_plain(pursue.follow(points, clock, self.keys.now.fov, manner, self.keys.path))}
 
     # --- the horizon --------------------------------------------------------------------------------------------------

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from html import escape
-from typing import Any
 
 from PySide6.QtCore import QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -29,7 +28,7 @@ class Choice(QWidget):
 
     chosen = Signal(object)
 
-    def __init__(self, answers: Sequence[tuple[str, Any]], value: Any = None, parent: QWidget | None = None) -> None:
+    def __init__(self, answers: Sequence[tuple[str, object]], value: object = None, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._values = [v for _, v in answers]
         self._group = QButtonGroup(self)
@@ -47,14 +46,14 @@ class Choice(QWidget):
         self._group.idClicked.connect(lambda i: self.chosen.emit(self._values[i]))
         self.set_value(value)
 
-    def set_value(self, value: Any) -> None:
+    def set_value(self, value: object) -> None:
         """Shows which answer holds; none if the value is not among them."""
         self._group.setExclusive(False)
         for i, v in enumerate(self._values):
             self._group.button(i).setChecked(v == value)
         self._group.setExclusive(any(v == value for v in self._values))
 
-    def choose(self, value: Any) -> None:
+    def choose(self, value: object) -> None:
         """As if the person had clicked it."""
         self._group.button(self._values.index(value)).click()
 
@@ -64,21 +63,21 @@ class Pick(QComboBox):
 
     chosen = Signal(object)
 
-    def __init__(self, answers: Sequence[tuple[str, Any]], value: Any = None) -> None:
+    def __init__(self, answers: Sequence[tuple[str, object]], value: object = None) -> None:
         super().__init__()
-        self._values: list[Any] = []
+        self._values: list[object] = []
         self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.setMinimumContentsLength(12)
         self.set_answers(answers, value)
         self.activated.connect(lambda i: self.chosen.emit(self._values[i]))
 
-    def set_answers(self, answers: Sequence[tuple[str, Any]], value: Any) -> None:
+    def set_answers(self, answers: Sequence[tuple[str, object]], value: object) -> None:
         self._values = [v for _, v in answers]
         self.clear()
         self.addItems([label for label, _ in answers])
         self.set_value(value)
 
-    def set_value(self, value: Any) -> None:
+    def set_value(self, value: object) -> None:
         self.setCurrentIndex(self._values.index(value) if value in self._values else -1)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
@@ -261,7 +260,7 @@ class Question(QWidget):
         painter.drawLine(QRectF(self.rect()).bottomLeft(), QRectF(self.rect()).bottomRight())
 
 
-def act(label: str, then: Callable[[], Any], main: bool = True) -> QPushButton:
+def act(label: str, then: Callable[[], object], main: bool = True) -> QPushButton:
     """A button that does something: ``main`` is what the person can act on now."""
     button = QPushButton(label)
     button.setObjectName("act" if main else "plain")

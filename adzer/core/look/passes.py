@@ -1,0 +1,89 @@
+"""Analyses: named, versioned passes over all frames of a recording, done span by span, so that they can be stopped, gone on with and
+kept (``docs/job-file.md``, ``measured``)."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Mapping, Sequence
+from typing import ClassVar, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..errors import Cancelled
+from ..media.decode import Frame, Reader
+from ..media.rolls import Source
+
+SPAN = 96  # frames that are looked at at once: what is lost when it is stopped
+T = TypeVar("T")
+Rows = NDArray[np.float32]
+
+
+class Pass(Protocol[T]):
+    """Says a row of numbers of every frame.
+
+    name, version   under which its rows are kept; another version looks again at everything
+    reach           frames before and after that it wants to see
+    columns         names of the numbers in a row
+    """
+
+    name: ClassVar[str]
+    version: ClassVar[int]
+    reach: ClassVar[tuple[int, int]]
+    columns: ClassVar[tuple[str, ...]]
+
+    def prepared(self, frame: Frame) -> T:
+        """What of a frame the window holds; asked once a frame."""
+        ...
+
+    def row(self, window: Sequence[T], middle: int) -> Sequence[float]:
+        """Of ``window[middle]``; at the ends of a recording there are fewer neighbours."""
+        ...
+
+
+def spans(frames: int) -> list[tuple[int, int]]:
+    """Frames [from, to) of each span of a recording.
+
+    >>> spans(200)
+    [(0, 96), (96, 192), (192, 200)]
+    """
+    return [(a, min(a + SPAN, frames)) for a in range(0, frames, SPAN)]
+
+
+def key(span: tuple[int, int]) -> str:
+    return f"{span[0]}-{span[1]}"
+
+
+def missing(kind: type[Pass[T]], frames: int, kept: Mapping[str, bytes]) -> list[tuple[int, int]]:
+    """Spans of which nothing, or nothing whole, is kept."""
+    return [s for s in spans(frames) if len(kept.get(key(s), b"")) != 4 * len(kind.columns) * (s[1] - s[0])]
+
+
+def rows(kind: type[Pass[T]], frames: int, kept: Mapping[str, bytes]) -> Rows | None:
+    """(frames, columns) of what is kept; None unless all of it is."""
+    if not frames or missing(kind, frames, kept):
+        return None
+    parts = [np.frombuffer(kept[key(s)], "<f4").reshape(-1, len(kind.columns)) for s in spans(frames)]
+    return np.concatenate(parts)
+
+
+def run(kind: Pass[T], source: Source, print_: str, span: tuple[int, int], cancelled: Callable[[], bool] = lambda: False) -> bytes:
+    """One span's rows, to be kept. Frames are decoded once each; no more than the window is held. Cancelled if asked to stop,
+    UnreadableError if a frame cannot be decoded."""
+    start, stop = span
+    before, after = kind.reach
+    made: list[Sequence[float]] = []
+    held: deque[tuple[int, T]] = deque()
+    with Reader(source, print_=print_) as reader:
+        first, last = max(0, start - before), min(len(reader), stop + after)
+        frames = reader.frames(first, last)
+        for number in range(start, stop):
+            while len(held) == 0 or held[-1][0] < min(number + after, last - 1):
+                if cancelled():
+                    raise Cancelled("The analysis was stopped; what is done is kept.")
+                frame = next(frames)
+                held.append((frame.number, kind.prepared(frame)))
+            while held[0][0] < number - before:
+                held.popleft()
+            made.append(kind.row([value for _, value in held], number - held[0][0]))
+    return np.asarray(made, "<f4").tobytes()

@@ -25,6 +25,7 @@ from . import join as _join  # noqa: F401
 from . import options, terminal
 from . import read as _read  # noqa: F401
 from . import shape as _shape  # noqa: F401
+from . import steady as _steady  # noqa: F401
 from .terminal import (
     JobFile,
     Json,

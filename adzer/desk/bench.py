@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import (
@@ -20,16 +22,18 @@ from ..core.intake.proxies import stand_in
 from ..core.read.step import shown_timecode
 from ..core.run.service import Reply
 from ..core.shape.view import holds_directions
-from .benches.base import StageBench
-from .benches.colour import ColourBench
-from .benches.deliver import DeliverBench
-from .benches.join import JoinBench
-from .benches.quiet import QuietBench
-from .benches.read import ReadBench
-from .benches.shape import ShapeBench
-from .benches.view import ViewBench
+from .analysing import Analysing
 from .model import Desk
 from .reading import Reading
+from .stages.base import StageBench
+from .stages.colour.bench import ColourBench
+from .stages.deliver.bench import DeliverBench
+from .stages.develop.bench import DevelopBench
+from .stages.join.bench import JoinBench
+from .stages.read.bench import ReadBench
+from .stages.shape.bench import ShapeBench
+from .stages.shape.view import ViewBench
+from .stages.steady.bench import SteadyBench
 from .theme import draw_mark, fitting, theme, worst_level
 from .widgets.findings import FindingList
 from .widgets.picture import GUIDES, PictureView, to_qimage
@@ -95,10 +99,10 @@ class Hint(QLabel):
 class BenchView(QWidget):
     """Shows the unfolded stage of the selected shot and keeps picture and plots in step with the answers."""
 
-    def __init__(self, desk: Desk, reading: Reading) -> None:
+    def __init__(self, desk: Desk, reading: Reading, analysing: Analysing) -> None:
         super().__init__()
         self.desk = desk
-        self.reading = reading
+        self.reading, self.analysing = reading, analysing
         self._benches: dict[str, StageBench] = {}
         self._columns: dict[str, int] = {}
         self._findings: dict[str, FindingList] = {}
@@ -185,13 +189,17 @@ class BenchView(QWidget):
 
     def _bench_for(self, stage: str) -> StageBench:
         if stage not in self._benches:
-            kinds = {"join": JoinBench, "shape": ShapeBench, "view": ViewBench, "colour": ColourBench, "deliver": DeliverBench}
-            bench: StageBench
-            if stage == "read":
-                bench = ReadBench(self.desk, self.reading)
-            else:
-                bench = kinds[stage](self.desk) if stage in kinds else QuietBench(self.desk, stage)
-            self._benches[stage] = bench
+            kinds: dict[str, Callable[[], StageBench]] = {
+                "read": lambda: ReadBench(self.desk, self.reading),
+                "join": lambda: JoinBench(self.desk),
+                "develop": lambda: DevelopBench(self.desk),
+                "steady": lambda: SteadyBench(self.desk, self.analysing),
+                "shape": lambda: ShapeBench(self.desk),
+                "view": lambda: ViewBench(self.desk),
+                "colour": lambda: ColourBench(self.desk),
+                "deliver": lambda: DeliverBench(self.desk),
+            }
+            bench = self._benches[stage] = kinds[stage]()
             found = self._findings[stage] = FindingList(self._mend)
             self._columns[stage] = self.questions.addWidget(_column(bench, found))
             page, row = _shelf(bench)
@@ -235,6 +243,7 @@ class BenchView(QWidget):
             shot.doubts,
             shot.marks,
             self.desk.seen(shot),
+            self.desk.found(shot),
             self.desk.on_proxies,
             self.desk.hand,
             self.desk.problems.get(shot.id),

@@ -13,7 +13,7 @@ from ..core.read.advise import STANDARD_RATES
 from ..core.stage import STAGES
 from .cells import COMPACT, ROW, SHOT_WIDTH, cell, column_rects, draw_cell
 from .model import Desk
-from .theme import MAT, font, theme
+from .theme import MAT, font, theme, worst_level
 
 TITLES = {s: s.capitalize() for s in STAGES}
 
@@ -162,8 +162,8 @@ def row_words(desk: Desk, shot: Shot, first: str) -> str:
     """A row as text: name, what it is of, and each stage's cell with its worst finding, ``first`` first."""
     said = [f"{shot.name}, {shot.camera or shot.kind}"]
     for stage in sorted(STAGES, key=lambda s: s != first):
-        held = cell(desk, shot, stage)
-        words = [w for w in (held.first, held.second, held.level.value if held.level else "") if w]
+        held, level = cell(desk, shot, stage), worst_level(desk.walk(shot)[stage].findings)
+        words = [w for w in (held.first, held.second, level.value if level else "") if w]
         if words:
             said.append(f"{stage.capitalize()}: {', '.join(words)}")
     return ". ".join(said)

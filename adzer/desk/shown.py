@@ -9,6 +9,8 @@ from collections import Counter, deque
 from collections.abc import Iterable, Iterator
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core import cards, habits

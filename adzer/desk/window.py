@@ -34,6 +34,7 @@ from ..core.intake.relink import Match
 from ..core.media.probe import FileFacts
 from ..core.run.service import Reply
 from ..core.stage import STAGES
+from .analysing import Analysing
 from .bars import PLACES, NextLine, TopBar
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
@@ -64,11 +65,11 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(960, 620)
         self.setAcceptDrops(True)
-        self.thumbs, self.reading = Thumbnails(desk), Reading(desk)
+        self.thumbs, self.reading, self.analysing = Thumbnails(desk), Reading(desk), Analysing(desk)
         self.finder = Finder(desk)
         self.top, self.header = TopBar(desk), Header(desk)
         self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)
-        self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk, self.reading)
+        self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk, self.reading, self.analysing)
         self.queue, self.log, self.intake = QueueView(desk), LogView(desk), IntakeView(self.reading)
         self.note = QLabel(self)
         self.note.setWordWrap(True)
@@ -161,6 +162,8 @@ class Window(QMainWindow):
             Action("relink masters and proxies from a folder", (), every, self.choose_relink),
             Action("look at the footage", (), every, self.reading.look_at_the_rest),
             Action("stop looking at the footage", (), every, self.reading.stop),
+            Action("measure how these shots shake", (), every, self.analysing.want_for_rows),
+            Action("stop measuring", (), every, self.analysing.stop),
             Action("mark this frame, or take the mark off", ("J",), benched, desk.toggle_mark),
             Action("keyframe of the view or crop here", ("G",), benched, lambda: self._view("set_key")),
             Action("take the keyframe off", ("Shift+G",), benched, lambda: self._view("drop_key"), "⇧G"),

@@ -14,10 +14,10 @@ from adzer.core.intake import proxies
 from adzer.core.intake.relink import Match
 from adzer.core.job import Job
 from adzer.core.sim.demo import CLIPS
-from adzer.desk.benches.read import ReadBench
 from adzer.desk.dialogs import Describe, Relink, Rename
 from adzer.desk.model import Desk
 from adzer.desk.shots import wait
+from adzer.desk.stages.read.bench import ReadBench
 from adzer.desk.window import Window
 
 from ..conftest import write_clip

@@ -21,20 +21,13 @@ from adzer.core.run.service import Image, Scopes
 from adzer.desk.app import application
 from adzer.desk.logview import LogModel
 from adzer.desk.palette import Action, Keys, Words
+from adzer.desk.stages.colour.plots import Bars, CurvePlot, Waveform
+from adzer.desk.stages.deliver.plots import Frames, Leaving
+from adzer.desk.stages.read.plots import Trace
+from adzer.desk.stages.shape.plots import Outline, ScaleFigure
 from adzer.desk.theme import DAY, MAT, draw_mark
 from adzer.desk.widgets.picture import PictureView, to_qimage
-from adzer.desk.widgets.plots import (
-    Bars,
-    CurvePlot,
-    Frames,
-    Histogram,
-    Leaving,
-    Outline,
-    ScaleFigure,
-    Table,
-    Trace,
-    Waveform,
-)
+from adzer.desk.widgets.plots import Histogram, Table
 from adzer.desk.widgets.questions import Choice, Number, Pick, Question
 from adzer.desk.widgets.rule import Rule
 

@@ -20,11 +20,11 @@ from adzer.core.job import Job
 from adzer.core.media import probe
 from adzer.core.sim.demo import demo_job
 from adzer.core.stage import STAGES
-from adzer.desk.benches.colour import ColourBench
-from adzer.desk.benches.deliver import DeliverBench
-from adzer.desk.benches.shape import ShapeBench
 from adzer.desk.model import Desk
 from adzer.desk.shots import wait
+from adzer.desk.stages.colour.bench import ColourBench
+from adzer.desk.stages.deliver.bench import DeliverBench
+from adzer.desk.stages.shape.bench import ShapeBench
 from adzer.desk.theme import DAY, DIM, style_sheet, theme
 from adzer.desk.window import Window
 

@@ -20,6 +20,8 @@ from .sampling import cell, small
 
 WIDE = 640  # columns that are looked at
 CORNERS, LEAST = 400, 12
+TILES = 6, 4  # parts across and down, each with as many corners as another
+WEAKEST = 5e-4  # of the strongest corner's strength, below which one is no corner
 AROUND = (21, 21)  # pixels about a corner that are looked for
 BACK = 0.5  # pixels off, there and back, from which on a corner is not believed
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
@@ -57,8 +59,8 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, float, f
     import cv2  # here, as it loads slowly and the window opens without it
 
     unknown = (0.0, 0.0, 0.0, 0.0, 0.0)
-    corners = cv2.goodFeaturesToTrack(before, CORNERS, 0.01, max(4, before.shape[1] // 60))
-    if corners is None or len(corners) < LEAST:
+    corners = _corners(before)
+    if len(corners) < LEAST:
         return unknown
     there, found, _ = cv2.calcOpticalFlowPyrLK(before, now, corners, np.empty_like(corners), winSize=AROUND, maxLevel=4)
     back, again, _ = cv2.calcOpticalFlowPyrLK(now, before, there, np.empty_like(corners), winSize=AROUND, maxLevel=4)
@@ -77,6 +79,25 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, float, f
     size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
     roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))
     return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share if share > 0.2 else 0.0
+
+
+def _corners(picture: Picture) -> NDArray[np.float32]:
+    """(n, 1, 2) of each part of the picture its own best ones, so that no bright title or near thing has them all."""
+    import cv2
+
+    strength = cv2.cornerMinEigenVal(picture, 3)
+    h, w = picture.shape
+    apart, least = max(4, w // 60), WEAKEST * float(strength.max())
+    found = []
+    for y in range(TILES[1]):
+        for x in range(TILES[0]):
+            top, left = y * h // TILES[1], x * w // TILES[0]
+            part = picture[top : (y + 1) * h // TILES[1], left : (x + 1) * w // TILES[0]]
+            best = cv2.goodFeaturesToTrack(part, CORNERS // (TILES[0] * TILES[1]), 0.05, apart)
+            if best is not None:
+                at = best.reshape(-1, 2) + (left, top)
+                found.append(at[strength[at[:, 1].astype(int), at[:, 0].astype(int)] > least])
+    return np.concatenate([np.zeros((0, 2)), *found])[:, None].astype(np.float32)
 
 
 def path(rows: Rows) -> NDArray[np.float64]:

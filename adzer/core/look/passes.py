@@ -10,7 +10,7 @@ from typing import ClassVar, Protocol, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import Cancelled
+from ..errors import Cancelled, UnreadableError
 from ..media.decode import Frame, Reader
 from ..media.rolls import Source
 
@@ -77,6 +77,8 @@ def run(kind: Pass[T], source: Source, print_: str, span: tuple[int, int], cance
     with Reader(source, print_=print_) as reader:
         first, last = max(0, start - before), min(len(reader), stop + after)
         frames = reader.frames(first, last)
+        if not 0 <= start < stop <= len(reader):
+            raise UnreadableError(f"{source} has {len(reader)} frames now, and had {stop} when it was read. Read it again.")
         for number in range(start, stop):
             while len(held) == 0 or held[-1][0] < min(number + after, last - 1):
                 if cancelled():

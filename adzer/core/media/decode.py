@@ -39,7 +39,7 @@ class Frame:
         return self.planes[plane][:h, :w]
 
 
-def upright(frame: Frame, turn: int) -> tuple[Plane, ...]:
+def upright(frame: Frame, turn: int) -> tuple[NDArray[Any], ...]:
     """The planes without their padding, turned clockwise by ``turn`` degrees."""
     return tuple(np.ascontiguousarray(np.rot90(frame.cropped(i), -turn // 90)) for i in range(len(frame.planes)))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable
 from typing import Any
 
@@ -15,6 +16,7 @@ from ..media.probe import FileFacts
 from ..read.step import assumed_samples
 from ..route import Route
 from ..steady.measure import shake, trace
+from .render import Progress, Report
 
 PASSES: dict[str, Callable[[FileFacts, Route], Pass[Any]]] = {  # name → the pass over a recording, read as its route says
     "motion": lambda facts, route: Motion(assumed_samples(facts, route.read)),
@@ -58,6 +60,17 @@ def found(name: str, facts: FileFacts, spans: dict[str, bytes]) -> dict[str, byt
 def keep_found(job: Job, name: str, facts: FileFacts, bodies: dict[str, bytes]) -> None:
     for key, body in bodies.items():
         job.keep_measured(facts.fingerprint, FINDINGS[name][1], body, key)
+
+
+def through(job: Job, name: str, facts: FileFacts, route: Route, report: Report = lambda _: None) -> None:
+    """All of an analysis that the job does not have yet, each span kept as it comes, and its finding."""
+    left = missing(job, name, facts)
+    begun, done, total = time.monotonic(), 0, sum(b - a for a, b in left)
+    for span in left:
+        keep(job, name, facts, span, analyse(name, facts, route, span))
+        done += span[1] - span[0]
+        report(Progress("measuring", done, total, done / max(time.monotonic() - begun, 1e-6)))
+    keep_found(job, name, facts, found(name, facts, kept(job, name, facts)))
 
 
 def analyse(name: str, facts: FileFacts, route: Route, span: tuple[int, int]) -> bytes:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from ...core.run.service import Image
 from ..theme import MAT, font
-from .framing import draw_safe
+from ..widgets.shapes import draw_safe
 
 # Lines across and down, as shares of the picture.
 GUIDES: dict[str, tuple[float, ...]] = {

@@ -11,23 +11,26 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
-from ...core.errors import AdzerError
-from ...core.job import Shot
-from ...core.look import track
-from ...core.media.clock import Clock, clock_of
-from ...core.records import to_plain
-from ...core.route import Walk
-from ...core.shape import pursue
-from ...core.shape import view as views
-from ...core.shape.view import Viewed
-from ...core.space import path as paths
-from ...core.space.path import ViewPath
-from ...core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
-from ..widgets.framing import Field, Lines, Shapes
-from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
-from .base import Alone, HideCut, Speed, StageBench
+from ....core.errors import AdzerError
+from ....core.job import Shot
+from ....core.look import track
+from ....core.media.clock import Clock, clock_of
+from ....core.records import to_plain
+from ....core.route import Walk
+from ....core.shape import pursue
+from ....core.shape import view as views
+from ....core.shape.view import Viewed
+from ....core.space import path as paths
+from ....core.space.path import ViewPath
+from ....core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
+from ...stages.shape.plots import Field
+from ...widgets.lines import Lines
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from ...widgets.shapes import Shapes
+from ..base import StageBench
 from .follow import Follow
 from .keys import Keys
+from .offers import Alone, HideCut, Speed
 
 SHAPES = (
     ("16:9", Fraction(16, 9)),

@@ -10,24 +10,27 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
 
-from ...core import cards
-from ...core.job import Shot
-from ...core.look import track
-from ...core.media.clock import Clock
-from ...core.records import to_plain
-from ...core.route import Walk
-from ...core.shape import advise, pursue
-from ...core.shape.settings import ShapeSettings
-from ...core.shape.step import Shaped
-from ...core.space import crop
-from ...core.space.crop import CropKey, CropPath
-from ...core.space.sphere import Flat, Straight
-from ..widgets.framing import Lines, Shapes
-from ..widgets.plots import Outline, ScaleFigure, Table
-from ..widgets.questions import Choice, Number, Numbers, Question, act
-from .base import Alone, HideCut, Speed, StageBench
+from ....core import cards
+from ....core.job import Shot
+from ....core.look import track
+from ....core.media.clock import Clock
+from ....core.records import to_plain
+from ....core.route import Walk
+from ....core.shape import advise, pursue
+from ....core.shape.settings import ShapeSettings
+from ....core.shape.step import Shaped
+from ....core.space import crop
+from ....core.space.crop import CropKey, CropPath
+from ....core.space.sphere import Flat, Straight
+from ...stages.shape.plots import Outline, ScaleFigure
+from ...widgets.lines import Lines
+from ...widgets.plots import Table
+from ...widgets.questions import Choice, Number, Numbers, Question, act
+from ...widgets.shapes import Shapes
+from ..base import StageBench
 from .follow import Follow
 from .keys import Keys
+from .offers import Alone, HideCut, Speed
 from .squeeze import SqueezeCard
 
 AROUND = (

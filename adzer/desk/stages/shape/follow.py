@@ -7,15 +7,15 @@ from collections.abc import Callable
 import numpy as np
 from PySide6.QtCore import QPointF
 
-from ...core.errors import AdzerError
-from ...core.job import Shot
-from ...core.look import track
-from ...core.media.clock import clock_of
-from ...core.media.formats import SUBSAMPLING
-from ...core.shape import pursue
-from ..model import Desk
-from ..widgets.framing import Lines
-from ..widgets.questions import Choice, Number, Numbers, Question, act
+from ....core.errors import AdzerError
+from ....core.job import Shot
+from ....core.look import track
+from ....core.media.clock import clock_of
+from ....core.media.formats import SUBSAMPLING
+from ....core.shape import pursue
+from ...model import Desk
+from ...widgets.lines import Lines
+from ...widgets.questions import Choice, Number, Numbers, Question, act
 
 Over = Callable[[tuple[int, int]], track.Source | None]
 PLACES = (("middle", 0.0), ("left third", -1 / 3), ("right third", 1 / 3))

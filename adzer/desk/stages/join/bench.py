@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from ...core.job import Shot
-from ...core.join.measure import Matched, answers
-from ...core.join.settings import JoinSettings
-from ...core.route import Walk
-from ...core.shape.view import ROUND_ACROSS
-from ..widgets.questions import Number, Numbers, Question, act
-from .base import StageBench
+from ....core.job import Shot
+from ....core.join.measure import Matched, answers
+from ....core.join.settings import JoinSettings
+from ....core.route import Walk
+from ....core.shape.view import ROUND_ACROSS
+from ...widgets.questions import Number, Numbers, Question, act
+from ..base import StageBench
 
 
 class JoinBench(StageBench):

@@ -9,28 +9,29 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from ...core import cards
-from ...core.cards import DeliveryCard, PlayerCard
-from ...core.deliver.advise import estimate, size_text, time_text
-from ...core.errors import UnreadableError
-from ...core.intake.proxies import stand_in
-from ...core.job import Shot
-from ...core.light import names as colour_cards
-from ...core.plan import Panel
-from ...core.read import advise, play
-from ...core.read.advise import rate_text
-from ...core.read.measure import DOMAIN
-from ...core.read.seen import Seen
-from ...core.route import Walk
-from ...core.run.service import Reply
-from ...core.space.looks import AxisLook
-from ..model import Desk
-from ..reading import Reading
-from ..theme import font
-from ..widgets.forms import FormPlot
-from ..widgets.plots import Histogram, Table, Trace
-from ..widgets.questions import Choice, Pick, Question, act
-from .base import StageBench
+from ....core import cards
+from ....core.cards import DeliveryCard, PlayerCard
+from ....core.deliver.advise import estimate, size_text, time_text
+from ....core.errors import UnreadableError
+from ....core.intake.proxies import stand_in
+from ....core.job import Shot
+from ....core.light import names as colour_cards
+from ....core.plan import Panel
+from ....core.read import advise, play
+from ....core.read.advise import rate_text
+from ....core.read.measure import DOMAIN
+from ....core.read.seen import Seen
+from ....core.route import Walk
+from ....core.run.service import Reply
+from ....core.space.looks import AxisLook
+from ...model import Desk
+from ...reading import Reading
+from ...stages.read.plots import FormPlot, Trace
+from ...theme import font
+from ...widgets.plots import Histogram, Table
+from ...widgets.questions import Choice, Pick, Question, act
+from ...words import curve_answers
+from ..base import StageBench
 
 FIELDS = (
     "curve", "primaries", "range", "projection", "coverage", "eyes", "packing", "first", "raster", "bits", "chroma", "rate",
@@ -48,12 +49,6 @@ def _surely(evidence: str) -> int:
         if evidence.startswith(word):
             return n
     return 9
-
-
-def curve_answers(tagged: str | None) -> list[tuple[str, str | None]]:
-    """Every curve that can be declared, and leaving it to the tag."""
-    tag = f"as tagged: {colour_cards.title(tagged)}" if tagged else "not declared"
-    return [(tag, None), *((colour_cards.title(n), n) for n in colour_cards.names())]
 
 
 # Which question a finding leaves open; of others it is the field that their mend would answer.

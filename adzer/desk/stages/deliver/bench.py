@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QFileDialog, QPushButton, QVBoxLayout, QWidget
 
-from ...core import cards
-from ...core.deliver.advise import estimate, size_text, time_text
-from ...core.deliver.step import RASTERS
-from ...core.errors import UnreadableError
-from ...core.finding import Level
-from ...core.job import Shot
-from ...core.read.advise import rate_text
-from ...core.read.play import players
-from ...core.route import Walk
-from ..widgets.plots import Frames, Leaving
-from ..widgets.questions import Choice, Pick, Question, act
-from .base import StageBench
+from ....core import cards
+from ....core.deliver.advise import estimate, size_text, time_text
+from ....core.deliver.step import RASTERS
+from ....core.errors import UnreadableError
+from ....core.finding import Level
+from ....core.job import Shot
+from ....core.read.advise import rate_text
+from ....core.read.play import players
+from ....core.route import Walk
+from ...stages.deliver.plots import Frames, Leaving
+from ...widgets.questions import Choice, Pick, Question, act
+from ..base import StageBench
 
 
 class DeliverBench(StageBench):

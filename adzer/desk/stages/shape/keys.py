@@ -7,14 +7,14 @@ from typing import Any
 
 import msgspec
 
-from ...core.job import Shot
-from ...core.media.clock import Clock, clock_of
-from ...core.records import to_plain
-from ...core.space import path as paths
-from ...core.space.path import Sides
-from ..model import Desk
-from ..widgets.framing import Lines
-from ..widgets.questions import Number, Numbers, Pick, Question, act
+from ....core.job import Shot
+from ....core.media.clock import Clock, clock_of
+from ....core.records import to_plain
+from ....core.space import path as paths
+from ....core.space.path import Sides
+from ...model import Desk
+from ...widgets.lines import Lines
+from ...widgets.questions import Number, Numbers, Pick, Question, act
 
 EASES = (
     ("hold, then cut", "hold"),

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 
-from ...core.job import Shot
-from ...core.media.clock import clock_of
-from ...core.route import Walk
-from ...core.steady.measure import SLOW
-from ...core.steady.step import shaken
-from ..analysing import Analysing
-from ..model import Desk
-from ..widgets.framing import Lines
-from ..widgets.questions import Question, act
-from .base import StageBench
+from ....core.job import Shot
+from ....core.media.clock import clock_of
+from ....core.route import Walk
+from ....core.steady.measure import SLOW
+from ....core.steady.step import shaken
+from ...analysing import Analysing
+from ...model import Desk
+from ...widgets.lines import Lines
+from ...widgets.questions import Question, act
+from ..base import StageBench
 
 
 class SteadyBench(StageBench):
@@ -52,8 +52,9 @@ class SteadyBench(StageBench):
         trace = self.desk.trace(shot) if found is not None else None
         self.lines.setVisible(trace is not None)
         if found is not None and trace is not None:
-            times = np.array([clock_of(shot.facts).time(n) for n in range(len(trace))])
-            self.lines.show_lines(times, [("right", trace[:, 0]), ("down", trace[:, 1])], (), clock_of(shot.facts).time(self.desk.frame))
+            clock, off = clock_of(shot.facts), trace.astype(np.float64)
+            times = np.array([clock.time(n) for n in range(len(off))])
+            self.lines.show_lines(times, [("right", off[:, 0]), ("down", off[:, 1])], (), clock.time(self.desk.frame))
             gait = f", mostly at {found.hz:.1f} Hz" if found.hz else ", at no one frequency"
             lost = f" On {1 - found.known:.0%} of the frames the motion is not known." if found.known < 0.995 else ""
             self.card.say(

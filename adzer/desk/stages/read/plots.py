@@ -1,16 +1,19 @@
-"""The instrument for a picture's form: poles and seam of a sphere, or two halves compared."""
+"""Read's instruments: how evenly frames come, and how it is known what form the picture has."""
 
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
-from ...core.picture import Picture
-from ...core.read.projection import POLE, SEAM
-from ...core.read.seen import Halves, Seen, Wrap
-from ..theme import theme
-from .plots import Plot
+from ....core.picture import Picture
+from ....core.read.projection import POLE, SEAM
+from ....core.read.seen import Halves, Seen, Wrap
+from ...theme import theme
+from ...widgets.plots import Plot
+
+Array = NDArray[np.float64]
 
 
 class FormPlot(Plot):
@@ -98,3 +101,36 @@ class FormPlot(Plot):
         painter.setPen(theme.p.quiet)
         self.text(painter, body.left() + 6, body.bottom() - 5, f"poles {w.poles:.2f}")
         self.text(painter, body.left() + half + 6, body.bottom() - 5, f"seam {w.seam:.1f}")
+
+
+class Trace(Plot):
+    """A value for each of many moments, as dots over time, with the least and the most written at the edge."""
+
+    def __init__(self, title: str, stretch: int = 2) -> None:
+        super().__init__(title, stretch)
+        self._values: Array = np.zeros(0)
+
+    def show_values(self, values: Array, note: str = "") -> None:
+        self._values, self.note = values, note
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if not len(self._values):
+            return
+        low, high = float(self._values.min()), float(self._values.max())
+        middle = float(np.median(self._values))
+        reach = max(high - middle, middle - low, middle * 0.1, 1e-6)
+
+        def y(value: float) -> float:
+            return body.center().y() - (value - middle) / reach * (body.height() / 2 - 18)
+
+        painter.setPen(QPen(self.faint(), 1))
+        painter.drawLine(QPointF(body.left(), y(middle)), QPointF(body.right(), y(middle)))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(theme.p.quiet)
+        step = (body.width() - 16) / len(self._values)
+        for i, value in enumerate(self._values):
+            painter.drawEllipse(QPointF(body.left() + 8 + (i + 0.5) * step, y(float(value))), 1.6, 1.6)
+        painter.setPen(theme.p.ink)
+        self.text(painter, body.left() + 6, body.top() + 12, f"most {high:.2f}")
+        self.text(painter, body.left() + 6, body.bottom() - 6, f"least {low:.2f}")

@@ -6,18 +6,19 @@ from dataclasses import replace
 
 import numpy as np
 
-from ...core.colour import advise, measure
-from ...core.colour.settings import NEUTRAL_KELVIN
-from ...core.job import Shot
-from ...core.light import names as colour_cards
-from ...core.light.chain import ColourChain, Whites
-from ...core.read.measure import bin_centres
-from ...core.route import Walk
-from ...core.run.service import Reply
-from ..widgets.plots import Bars, CurvePlot, Histogram, Waveform
-from ..widgets.questions import Choice, Number, Numbers, Pick, Question
-from .base import StageBench
-from .read import curve_answers
+from ....core.colour import advise, measure
+from ....core.colour.settings import NEUTRAL_KELVIN
+from ....core.job import Shot
+from ....core.light import names as colour_cards
+from ....core.light.chain import ColourChain, Whites
+from ....core.read.measure import bin_centres
+from ....core.route import Walk
+from ....core.run.service import Reply
+from ...stages.colour.plots import Bars, CurvePlot, Waveform
+from ...widgets.plots import Histogram
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question
+from ...words import curve_answers
+from ..base import StageBench
 
 WHITES: tuple[Whites, ...] = ("let go", "roll off", "keep hue", "keep all")
 

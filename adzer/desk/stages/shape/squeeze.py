@@ -7,15 +7,15 @@ from fractions import Fraction
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
-from ...core import cards
-from ...core.job import Shot
-from ...core.picture import Picture
-from ...core.records import to_plain
-from ...core.shape import advise
-from ...core.shape.measure import Ellipse, Lengths, Mark, Squeeze
-from ...core.shape.settings import ShapeSettings
-from ..model import Desk
-from ..widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from ....core import cards
+from ....core.job import Shot
+from ....core.picture import Picture
+from ....core.records import to_plain
+from ....core.shape import advise
+from ....core.shape.measure import Ellipse, Lengths, Mark, Squeeze
+from ....core.shape.settings import ShapeSettings
+from ...model import Desk
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 
 
 class SqueezeCard(Question):

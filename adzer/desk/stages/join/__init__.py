@@ -1,0 +1,1 @@
+"""Join in the window: its cell on the Board, its bench, its instruments."""

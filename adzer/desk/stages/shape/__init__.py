@@ -1,0 +1,1 @@
+"""Shape in the window: its cell on the Board, its bench, its instruments."""

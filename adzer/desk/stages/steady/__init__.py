@@ -1,0 +1,1 @@
+"""Steady in the window: its cell on the Board, its bench, its instruments."""

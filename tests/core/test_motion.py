@@ -1,0 +1,172 @@
+"""Analyses span by span; how pictures move, on photographs that were moved by another library; how a shot shakes, by arithmetic."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+import numpy as np
+import pytest
+from scipy.ndimage import affine_transform
+
+from adzer.core import records
+from adzer.core.errors import AdzerError, Cancelled, UnreadableError
+from adzer.core.intake.take import add_files
+from adzer.core.job import Job
+from adzer.core.look import passes
+from adzer.core.look.motion import Motion, moved, path
+from adzer.core.media import probe
+from adzer.core.media.decode import Reader
+from adzer.core.read.step import assumed_samples
+from adzer.core.route import Route
+from adzer.core.run import analysing
+from adzer.core.steady import measure
+from adzer.core.steady.step import shaken
+
+from ..foreign import clip, photograph
+
+
+def placed(picture, dx, dy, roll, size):
+    """A photograph moved right and down, turned clockwise and made larger about its middle, by splines that are not ours."""
+    h, w = picture.shape
+    turn = np.radians(roll)
+    matrix = size * np.array([[np.cos(turn), np.sin(turn)], [-np.sin(turn), np.cos(turn)]])  # of (row, column)
+    back, middle = np.linalg.inv(matrix), np.array([h - 1, w - 1]) / 2
+    return affine_transform(picture, back, middle - back @ (middle + (dy, dx)), order=3, mode="reflect")
+
+
+@pytest.mark.parametrize("name", ["coffee", "chelsea", "rocket", "brick"])
+def test_a_photograph_that_was_moved_is_found_moved_so(name):
+    rng = np.random.default_rng(3)
+    picture = photograph(name).astype(float).mean(axis=2)
+    still = np.clip(picture, 0, 255).astype(np.uint8)
+    for _ in range(6):
+        dx, dy, roll, size = *rng.normal(0, 4, 2), rng.normal(0, 0.6), 1 + rng.normal(0, 0.01)
+        after = np.clip(placed(picture, dx, dy, roll, size) + rng.normal(0, 2, picture.shape), 0, 255).astype(np.uint8)
+        x, y, turned, larger, sure = moved(still, after)
+        assert abs(x - dx) < 0.05 and abs(y - dy) < 0.05 and abs(turned - roll) < 0.02 and abs(larger - 100 * (size - 1)) < 0.05
+        assert sure > 0.7
+        assert moved(still, after, 3)[0] == pytest.approx(3 * x)  # a pixel that stands for three
+
+
+def test_what_moves_by_itself_does_not_count_and_what_is_not_known_is_said():
+    picture = photograph("coffee").astype(float).mean(axis=2)
+    after = placed(picture, 2.0, -1.0, 0.0, 1.0)
+    h, w = picture.shape
+    after[:, : int(0.4 * w)] = placed(picture, -9.0, 5.0, 0.0, 1.0)[:, : int(0.4 * w)]  # two fifths go elsewhere
+    x, y, *_, sure = moved(picture.astype(np.uint8), np.clip(after, 0, 255).astype(np.uint8))
+    assert (x, y) == pytest.approx((2.0, -1.0), abs=0.1) and sure < 0.75
+    flat = np.full((h, w), 90, np.uint8)
+    other = np.ascontiguousarray(photograph("rocket").mean(axis=2)[:h, :w].astype(np.uint8))
+    black = np.zeros_like(other)
+    for a, b in ((flat, flat), (picture.astype(np.uint8)[: len(other)], other), (other, black)):
+        assert moved(a, b) == (0, 0, 0, 0, 0)
+
+
+def test_a_shake_is_what_is_faster_than_a_slow_hand():
+    """Sines by arithmetic; a pan and a slow drift are meant; the first and last second are as good as the rest."""
+    rate, seconds = 50.0, 8.0
+    t = np.arange(int(rate * seconds)) / rate
+    lies = np.stack([120 * t + 40 * np.sin(2 * np.pi * 0.08 * t), 3 * np.sin(2 * np.pi * 1.8 * t), 0.2 * np.sin(2 * np.pi * 4 * t)], 1)
+    rows = np.zeros((len(t), 5), np.float32)
+    rows[1:, :3], rows[:, 4] = np.diff(lies, axis=0), 1
+    found = measure.shake(rows, rate)
+    assert found.pixels == pytest.approx(3 / np.sqrt(2), rel=0.03) and found.roll == pytest.approx(0.2 / np.sqrt(2), rel=0.03)
+    assert found.hz == pytest.approx(1.8, abs=0.05) and found.known == 1
+    off = measure.trace(rows, rate)[:, 0]
+    assert np.abs(off).max() < 0.015 * 40  # neither the pan nor the drift, ends and all
+    wave = np.sin(2 * np.pi * 0.5 * np.arange(1500) / rate)[:, None]
+    assert np.ptp(measure.slow(wave, rate)[500:1000]) / np.ptp(wave) == pytest.approx(0.5, abs=0.01)  # the cut halves
+    still = np.zeros((100, 5), np.float32)
+    still[:, 4] = 1
+    assert measure.words(measure.shake(still, rate)) == "stands still"
+    still[:, 4] = 0
+    assert measure.words(measure.shake(still, rate)) == "motion not known"
+
+
+def test_a_gap_is_bridged_and_a_cut_is_no_movement():
+    rows = np.zeros((40, 5), np.float32)
+    rows[:, 0], rows[:, 4] = 2.0, 1
+    rows[10:12] = 0  # two frames are not known
+    assert path(rows)[-1, 0] == pytest.approx(80)
+    rows[20:30] = 0  # a long while: nothing is made up but next to what is known
+    assert path(rows)[-1, 0] == pytest.approx(80 - 2 * 6)
+
+
+class Counting:
+    """A pass that says what window it was shown."""
+
+    name, version, reach, columns = "counting", 1, (2, 1), ("middle", "first", "last")
+
+    def prepared(self, frame):
+        return frame.number
+
+    def row(self, window, middle):
+        return (window[middle], window[0], window[-1])
+
+
+def test_a_pass_sees_the_same_windows_whole_or_span_by_span(monkeypatch):
+    facts = probe.probe(str(clip("carphone_pristine")))
+    n = facts.frames
+    monkeypatch.setattr(passes, "SPAN", 50)
+    spans = passes.spans(n)
+    assert spans[0] == (0, 50) and spans[-1][1] == n and all(a[1] == b[0] for a, b in zip(spans, spans[1:], strict=False))
+    kept = {passes.key(s): passes.run(Counting(), facts.source, facts.fingerprint, s) for s in spans}
+    rows = passes.rows(Counting, n, kept)
+    numbers = np.arange(n)
+    assert np.array_equal(rows, np.stack([numbers, np.maximum(numbers - 2, 0), np.minimum(numbers + 1, n - 1)], axis=1))
+    del kept[passes.key(spans[1])]
+    kept[passes.key(spans[0])] = kept[passes.key(spans[0])][:-1]  # torn
+    assert passes.missing(Counting, n, kept) == spans[:2] and passes.rows(Counting, n, kept) is None
+    with pytest.raises(Cancelled, match="kept"):
+        passes.run(Counting(), facts.source, facts.fingerprint, spans[0], lambda: True)
+    with pytest.raises(UnreadableError):
+        passes.run(Counting(), facts.source, facts.fingerprint, (0, n + 5))
+
+
+def test_an_analysis_goes_on_where_it_was_stopped_and_its_finding_outlives_undo(tmp_path, monkeypatch):
+    monkeypatch.setattr(passes, "SPAN", 40)
+    with Job.create(tmp_path / "mill.adzer", "Mill", Fraction(25)) as job:
+        add_files(job, [clip("carphone_pristine")])
+        (shot,) = job.shots()
+        walk = job.walker()
+        assert walk(shot)["steady"].result.wants == "motion" and walk(shot)["steady"].result.says == "left as it is"
+        with pytest.raises(AdzerError, match="not been looked at to its end"):
+            analysing.found("motion", shot.facts, {})
+        told, real = [], analysing.analyse
+
+        def twice(*args):
+            if len(told) == 2:
+                raise Cancelled("The power went.")
+            return real(*args)
+
+        monkeypatch.setattr(analysing, "analyse", twice)
+        with pytest.raises(Cancelled):
+            analysing.through(job, "motion", shot.facts, shot.route, told.append)
+        assert [p.done for p in told] == [40, 80] and shaken(job.found(shot.facts.fingerprint)) is None
+        asked = []
+        monkeypatch.setattr(analysing, "analyse", lambda *args: asked.append(args[-1]) or real(*args))
+        analysing.through(job, "motion", shot.facts, shot.route)
+        assert asked == [s for s in passes.spans(shot.facts.frames) if s[0] >= 80]
+        job.decide(shot, shot.route.with_("colour", exposure=0.5), "brighter")
+        job.undo()
+        found = shaken(job.found(shot.facts.fingerprint))
+        rows = passes.rows(Motion, shot.facts.frames, analysing.kept(job, "motion", shot.facts))
+        assert found == measure.shake(rows, float(shot.facts.rate)) and found.pixels > 0.5
+        stop = job.walker()(shot)["steady"]
+        assert stop.result.says == measure.words(found) and not stop.result.wants
+        older = records.to_json({**records.to_plain(found), "version": 0}).encode()
+        job.keep_measured(shot.facts.fingerprint, "shake", older)
+        assert shaken(job.found(shot.facts.fingerprint)) is None  # another reckoning's: it is asked for again
+
+
+def test_motion_of_a_clip_that_is_not_ours_is_the_same_at_half_the_frames():
+    """Two steps of every frame are one step of every second: what is summed must come to the same place."""
+    facts = probe.probe(str(clip("bikes")))
+    kind = Motion(assumed_samples(facts, Route().read))
+    with Reader(facts.source) as reader:
+        seen = [kind.prepared(f)[0] for f in reader.frames(40, 67)]  # a ride, that turns
+    each = np.array([moved(a, b) for a, b in zip(seen, seen[1:], strict=False)])
+    half = np.array([moved(a, b) for a, b in zip(seen[::2], seen[2::2], strict=False)])
+    both = each[::2] + each[1::2]
+    assert np.abs(both[:, 0]).max() > 8 and np.corrcoef(both[:, 0], half[:, 0])[0, 1] > 0.99
+    assert np.median(np.abs(both - half)[:, :2]) < 0.4

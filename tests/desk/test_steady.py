@@ -1,0 +1,63 @@
+"""The Steady bench: a shot's shake is measured with one click, stopped, gone on with, and shown on the Board."""
+
+from __future__ import annotations
+
+from adzer.core.look import passes
+from adzer.core.run import analysing
+from adzer.core.steady.measure import words
+from adzer.core.steady.step import shaken
+from adzer.desk.cells import cell
+from adzer.desk.shots import wait
+
+
+def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
+    desk, going = window.desk, window.analysing
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
+    shot = desk.shot
+    desk.unfold("steady")
+    bench = window.bench.bench
+    assert "Nobody has measured" in bench.card.reason and bench.lines.isHidden() and cell(desk, shot, "steady").first == ""
+    bench.button.click()
+    assert going.waits(shot) and bench.button.text() == "Stop" and "frame 0 of" in bench.card.reason
+    assert wait(lambda: len(analysing.missing(desk.job, "motion", shot.facts)) < len(passes.spans(shot.facts.frames)), settle=0)
+    bench.button.click()
+    assert going.running is None and not going.says() and "Nobody has measured" in bench.card.reason
+    assert wait(lambda: not desk.worker.busy, settle=0.2)  # the span under way is kept, too, and nothing more is asked
+    left = analysing.missing(desk.job, "motion", shot.facts)
+    assert 0 < len(left) < len(passes.spans(shot.facts.frames)) and shaken(desk.found(shot)) is None
+    asked = []
+    real = desk.worker.chore
+    monkeypatch.setattr(desk.worker, "chore", lambda what, args, then: asked.append((what, args[-1])) or real(what, args, then))
+    bench.button.click()
+    assert wait(lambda: shaken(desk.found(shot)) is not None, settle=0.2)
+    assert [a for w, a in asked if w == "analyse"] == left
+    found = shaken(desk.found(shot))
+    assert 3 < found.pixels < 8 and found.hz and bench.button.isHidden() and not bench.lines.isHidden() and not window.bench.shelf.isHidden()
+    said = cell(desk, shot, "steady")
+    assert f"{said.first} at {said.second.replace(' · ', ', ')}" == words(found).removeprefix("shakes ")
+    sphere = next(i for i, s in enumerate(desk.shots) if s.name == "all round")
+    desk.select(sphere)
+    desk.answer("read", projection="equirectangular", coverage="360")
+    assert bench.button.isHidden() and "Only a flat picture" in bench.card.reason
+    desk.undo()
+
+
+def test_what_cannot_be_decoded_is_said_and_the_next_is_measured(window, monkeypatch):
+    desk, going = window.desk, window.analysing
+    said = []
+    desk.said.connect(said.append)
+    real = desk.worker.chore
+    broken = desk.shots[0]
+
+    def chore(what, args, then):
+        if what == "analyse" and args[1].fingerprint == broken.facts.fingerprint:
+            then(None, f"{broken.facts.path}: decoding stops at frame 3.")
+        else:
+            real(what, args, then)
+
+    monkeypatch.setattr(desk.worker, "chore", chore)
+    desk.marked = {0, 1}
+    going.want_for_rows()
+    assert wait(lambda: going.running is None, settle=0.2)
+    assert any("decoding stops" in s for s in said)
+    assert shaken(desk.found(broken)) is None and shaken(desk.found(desk.shots[1])) is not None

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import wraps
 from inspect import Parameter, Signature, signature
-from typing import Annotated, Any, Literal, get_type_hints
+from typing import TYPE_CHECKING, Annotated, Any, Literal, get_type_hints
 
 import typer
 
 from ..core.finding import Finding
 from .terminal import say
+
+if TYPE_CHECKING:
+    from ..core.route import Route
 
 Curve = Annotated[
     str | None,
@@ -75,6 +78,22 @@ def declares(command: Callable[..., None]) -> Callable[..., None]:
     run.__signature__ = Signature([*(p.replace(kind=Parameter.KEYWORD_ONLY) for p in own), *more])  # type: ignore[attr-defined]
     run.__annotations__ = {p.name: p.annotation for p in (*own, *more)}
     return run
+
+
+Over = Annotated[
+    list[str] | None,
+    typer.Option(
+        help='A picture with cover laid over it, "FILE,x=0.5,y=0.85,wide=0.5,from=1,to=4,fade=0.5,nearer=0.4": its middle and width in shares, '
+        "seconds, per cent nearer than the screen; only the file must be said. May come again."
+    ),
+]
+
+
+def lain_over(route: Route, over: list[str] | None) -> Route:
+    """With what ``--over`` names laid over it."""
+    from ..core.deliver.measure import told as laid
+
+    return route.with_("deliver", over=[laid(text) for text in over]) if over else route
 
 
 def told(findings: list[Finding], shot: str = "") -> list[dict[str, Any]]:

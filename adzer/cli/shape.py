@@ -37,6 +37,7 @@ def reframe(
     rear: Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")] = None,
     match: Annotated[bool, typer.Option(help="Match two lenses by what both see first.")] = False,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one of two lenses passes into the other.")] = 3.0,
+    over: options.Over = None,
     json_: Json = False,
 ) -> None:
     from ..core import cards
@@ -76,7 +77,7 @@ def reframe(
             f"{file} is flat, as far as anybody says; only a sphere or a round lens can be reframed.{looks} Say what it is with "
             "--projection, or use `adzer convert`."
         )
-    route = route.with_("join", blend=blend)
+    route = options.lain_over(route.with_("join", blend=blend), over)
     if match:
         route = route.with_("join", **answers(match_lenses(facts, route, seen)))
     order = freeze(file.stem, facts, route, card, out.absolute(), seen=seen, raster=raster)

@@ -169,6 +169,35 @@ def on_axes(
 
 
 @dataclass(frozen=True)
+class Overlay:
+    """A picture laid over the delivered one after its colour.
+
+    file   of it, and ``print_``: what its bytes hash to
+    boxes  left, top, width, height in delivered pixels; one an eye
+    start, stop  moments of the recording, in seconds, None: from its beginning, to its end; ``fade``: seconds that it takes to come
+                 and to go, within them
+    curve, primaries   of the delivered signal that it becomes
+    """
+
+    file: str
+    print_: str
+    boxes: tuple[tuple[float, float, float, float], ...]
+    start: float | None = None
+    stop: float | None = None
+    fade: float = 0.0
+    curve: str = "bt709"
+    primaries: str = "bt709"
+
+    def strength(self, time: float) -> float:
+        """0 … 1, how much of it shows at a moment."""
+        shows = 1.0
+        for since in (None if self.start is None else time - self.start, None if self.stop is None else self.stop - time):
+            if since is not None:
+                shows *= float(since >= 0) if self.fade <= 0 else min(max(since / self.fade, 0.0), 1.0)
+        return shows
+
+
+@dataclass(frozen=True)
 class Rig:
     """How the second of two lenses stands against the first: ``turning`` and ``light`` as of its patch; ``blend``: radians over which
     one passes into the other."""
@@ -184,6 +213,7 @@ class Draft:
 
     pace     which moments are delivered
     rig      of two lenses that are looked through as one
+    overlays   what is laid over the delivered pictures
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
     chain    from the recorded to the delivered signal; None: the pixels are left as they are
@@ -198,6 +228,7 @@ class Draft:
     target: Target | None = None
     pace: Pace | None = None
     rig: Rig | None = None
+    overlays: tuple[Overlay, ...] = ()
 
     def with_(self, **changes: Any) -> Draft:
         return replace(self, **changes)
@@ -215,7 +246,7 @@ class Draft:
         """``samples``: other ones than the target's, for a picture that is only looked at."""
         samples = samples or (self.target.samples if self.target is not None else None)
         assert self.inputs and self.panels and samples is not None
-        return Plan(self.inputs, self.raster, self.panels, self.chain, samples, self.curve)
+        return Plan(self.inputs, self.raster, self.panels, self.chain, samples, self.curve, self.overlays)
 
 
 @dataclass(frozen=True)
@@ -228,6 +259,7 @@ class Plan:
     chain: ColourChain | None
     target: Samples
     curve: Curve | None = None
+    overlays: tuple[Overlay, ...] = ()
 
     @staticmethod
     def single(
@@ -243,6 +275,12 @@ class Plan:
 
     def at_size(self, width: int, height: int) -> Plan:
         """The same pictures at the largest even raster that fits; never larger than this one."""
+        made = self._at_size(width, height)
+        kx, ky = made.raster[0] / self.raster[0], made.raster[1] / self.raster[1]
+        laid = tuple(replace(o, boxes=tuple((x * kx, y * ky, w * kx, h * ky) for x, y, w, h in o.boxes)) for o in self.overlays)
+        return replace(made, overlays=laid)
+
+    def _at_size(self, width: int, height: int) -> Plan:
         k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))
         if k == 1:
             return self

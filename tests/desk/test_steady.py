@@ -14,6 +14,7 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     desk, going = window.desk, window.analysing
     desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
     shot = desk.shot
+    monkeypatch.setattr(passes, "SPAN", 20)
     desk.unfold("steady")
     bench = window.bench.bench
     assert "Nobody has measured" in bench.card.reason and bench.lines.isHidden() and cell(desk, shot, "steady").first == ""

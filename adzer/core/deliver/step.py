@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
+from ..plan import Draft, Overlay
+from ..records import to_plain
 from ..stage import Context, StepResult
 from ..target import Target
-from .settings import DeliverSettings
+from .settings import DeliverSettings, Laid
 
 LINES = (360, 540, 720, 1080, 1440, 2160, 2880, 4320)  # usual rasters by their shorter side
 RASTERS = ((1280, 720), (1920, 1080), (2560, 1440), (3840, 2160), (4096, 2160), (1080, 1920), (1080, 1080))  # usual ones
@@ -72,7 +76,38 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
         bits=card.bits, chroma=card.chroma, siting=card.sited, matrix=card.matrix,
         range=card.range,
     )  # fmt: skip
-    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=Target.of(card)))
+    for laid in settings.over:
+        if not Path(laid.file).is_file():
+            text = f"{laid.file}, which is laid over it, is not there. Bring it back, or take it off."
+            findings.append(Finding(Level.STOP, "overlay-missing", text, "deliver", _without(settings, laid)))
+        elif laid.nearer and picture.eyes not in (None, "one") and not picture.first:
+            text = "Which eye is first is not known: what should stand nearer than the screen would stand behind it. Say it on Read."
+            findings.append(Finding(Level.STOP, "overlay-eyes-unknown", text, "deliver"))
+    overlays = tuple(overlay(laid, picture, context.draft) for laid in settings.over)
+    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=Target.of(card), overlays=overlays))
+
+
+def _without(settings: DeliverSettings, laid: Laid) -> Fix:
+    return Fix("Take it off", "deliver", {"over": [to_plain(other) for other in settings.over if other != laid]})
+
+
+def overlay(laid: Laid, picture: Picture, draft: Draft) -> Overlay:
+    """What is laid over, in delivered pixels: once, or once an eye, so that both see it nearer by ``laid.nearer``."""
+    left, top, wide, high = (v * side for v, side in zip(draft.filled, (*draft.raster, *draft.raster), strict=True))
+    beside, over = picture.eyes == "side by side", picture.eyes == "over under"
+    areas = [(left, top)]
+    if beside or over:
+        wide, high = (wide / 2, high) if beside else (wide, high / 2)
+        areas.append((left + wide, top) if beside else (left, top + high))
+    half = picture.packing == "half" and len(areas) == 2
+    tall = laid.wide * wide / laid.shape * ((2 if beside else 0.5) if half else 1)
+    boxes = []
+    for n, (x, y) in enumerate(areas):
+        sees_left = (picture.first != "right") == (n == 0)
+        aside = laid.nearer / 200 * (1 if sees_left else -1) if len(areas) == 2 else 0.0  # crossed: the left eye's lies further right
+        boxes.append((x + (laid.x - laid.wide / 2 + aside) * wide, y + laid.y * high - tall / 2, laid.wide * wide, tall))
+    card = picture.curve or "bt709", picture.primaries or "bt709"
+    return Overlay(laid.file, laid.print, tuple(boxes), laid.start, laid.stop, laid.fade, *card)
 
 
 def _beyond_detail(picture: Picture) -> Finding | None:

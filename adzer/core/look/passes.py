@@ -54,16 +54,32 @@ def key(span: tuple[int, int]) -> str:
     return f"{span[0]}-{span[1]}"
 
 
+def _held(kind: type[Pass[T]], frames: int, kept: Mapping[str, bytes]) -> list[tuple[int, int]]:
+    """Spans that are kept whole, however long they were made, in their order and none over another."""
+    found = []
+    for name, body in kept.items():
+        a, _, b = name.partition("-")
+        if a.isdecimal() and b.isdecimal() and int(a) < int(b) <= frames and len(body) == 4 * len(kind.columns) * (int(b) - int(a)):
+            found.append((int(a), int(b)))
+    apart: list[tuple[int, int]] = []
+    for span in sorted(found):
+        if not apart or span[0] >= apart[-1][1]:
+            apart.append(span)
+    return apart
+
+
 def missing(kind: type[Pass[T]], frames: int, kept: Mapping[str, bytes]) -> list[tuple[int, int]]:
     """Spans of which nothing, or nothing whole, is kept."""
-    return [s for s in spans(frames) if len(kept.get(key(s), b"")) != 4 * len(kind.columns) * (s[1] - s[0])]
+    held = [(0, 0), *_held(kind, frames, kept), (frames, frames)]
+    gaps = [(a[1], b[0]) for a, b in zip(held, held[1:], strict=False)]
+    return [(gap[0] + a, gap[0] + b) for gap in gaps for a, b in spans(gap[1] - gap[0])]
 
 
 def rows(kind: type[Pass[T]], frames: int, kept: Mapping[str, bytes]) -> Rows | None:
     """(frames, columns) of what is kept; None unless all of it is."""
     if not frames or missing(kind, frames, kept):
         return None
-    parts = [np.frombuffer(kept[key(s)], "<f4").reshape(-1, len(kind.columns)) for s in spans(frames)]
+    parts = [np.frombuffer(kept[key(s)], "<f4").reshape(-1, len(kind.columns)) for s in _held(kind, frames, kept)]
     return np.concatenate(parts)
 
 

@@ -16,6 +16,7 @@ from ..media.formats import Plane
 from ..plan import Panel, Plan, Planes
 from .axes import AxisFilters, columns, halving, laid, places, reduction
 from .filters import dither_tile
+from .laying import Laying
 from .tables import TABLE_FLOOR_OCTAVE, TABLE_IN_CELLS, TABLE_IN_DOMAIN, Mixing, Tables
 from .warp import STEPS, Grid, Sampler, frozen
 
@@ -314,6 +315,7 @@ class Processor:
             kind = _Apart if apart(plan, panel) else _OnAxes if panel.on_axes else _Mapped
             self._jobs.append(kind(plan, panel, colour, self.tables, self.threads))
         self._turned: dict[int, Planes] = {}
+        self._laid = [Laying(o, plan.target, plan.raster) for o in plan.overlays]
 
     def __enter__(self) -> Processor:
         return self
@@ -369,6 +371,8 @@ class Processor:
             job.run(frames, target, time, self._pool)
             if coming is not None:
                 job.expect(coming)
+        for laying in self._laid:
+            laying.lay(target, time)
 
 
 def _three(planes: tuple[Plane, ...]) -> Planes:

@@ -231,7 +231,7 @@ def _same(route: Route, card: cards.DeliveryCard, seen: Seen | None) -> tuple[ob
     """All that a plan is made of: answers, the cards as they are now, and what was measured."""
     measured = (seen.discs, seen.levels.top()) if seen is not None else None
     held = (cards.stamp("curves"), cards.stamp("primaries"), records.to_json(card))
-    return (msgspec.structs.replace(route, deliver=Route().deliver), held, measured)
+    return (msgspec.structs.replace(route, deliver=msgspec.structs.replace(Route().deliver, over=route.deliver.over)), held, measured)
 
 
 def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:

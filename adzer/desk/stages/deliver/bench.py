@@ -2,20 +2,99 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtWidgets import QFileDialog, QPushButton, QVBoxLayout, QWidget
 
 from ....core import cards
+from ....core.deliver import measure
 from ....core.deliver.advise import estimate, size_text, time_text
 from ....core.deliver.step import RASTERS
-from ....core.errors import UnreadableError
+from ....core.errors import AdzerError, UnreadableError
 from ....core.finding import Level
 from ....core.job import Shot
+from ....core.media.clock import clock_of
 from ....core.read.advise import rate_text
 from ....core.read.play import players
+from ....core.records import to_plain
 from ....core.route import Walk
+from ...model import Desk
 from ...stages.deliver.plots import Frames, Leaving
-from ...widgets.questions import Choice, Pick, Question, act
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..base import StageBench
+
+
+class Over(Question):
+    """A picture laid over all that is delivered of the shot; the last one laid is in hand."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self.add = act("Lay a picture over it", self._choose, main=False)
+        self.drop = act("Take it off", self._drop, main=False)
+        self.across, self.down = Number(50, 0.5, -100, 200, 1, True), Number(85, 0.5, -100, 200, 1, True)
+        self.wide, self.nearer = Number(50, 0.5, 0.1, 400, 1), Number(0, 0.05, -5, 5, 2, True)
+        self.start, self.stop, self.fade = Number(0, 0.1, 0, 1e6, 2), Number(1, 0.1, 0, 1e6, 2), Number(0.5, 0.1, 0, 60, 2)
+        self.place = Numbers(("across, %", self.across), ("down, %", self.down))
+        self.spread = Numbers(("wide, %", self.wide), ("comes and goes in, s", self.fade))
+        self.apart = Numbers(("nearer than the screen, %", self.nearer))
+        self.times = Numbers(("from, s", self.start), ("to, s", self.stop))
+        super().__init__("Does anything lie over it?", self.add, self.drop, self.place, self.spread, self.times, self.apart)
+        fields = (("x", self.across, 0.01), ("y", self.down, 0.01), ("wide", self.wide, 0.01), ("nearer", self.nearer, 1.0),
+                  ("start", self.start, 1.0), ("stop", self.stop, 1.0), ("fade", self.fade, 1.0))  # fmt: skip
+        for name, field, unit in fields:
+            field.drafted.connect(lambda v, n=name, u=unit: self._set(n, v * u))
+            field.settled.connect(lambda _: desk.commit())
+
+    def _choose(self) -> None:
+        file, _ = QFileDialog.getOpenFileName(None, "A picture with cover", "", "Pictures (*.png *.tif *.tiff *.webp)")
+        if file:
+            self.lay(file)
+
+    def lay(self, file: str) -> None:
+        """Over what is there already."""
+        shot = self.desk.shot
+        if shot is None:
+            return
+        try:
+            clock = clock_of(shot.facts)
+            fresh = measure.laid(file, start=round(clock.time(shot.start), 2), stop=round(clock.time(shot.stop - 1), 2))
+        except AdzerError as error:
+            self.desk.said.emit(str(error))
+            return
+        self.desk.answer("deliver", over=to_plain((*self.desk.route_of(shot).deliver.over, fresh)))
+
+    def _drop(self) -> None:
+        if (shot := self.desk.shot) is not None:
+            self.desk.answer("deliver", over=to_plain(self.desk.route_of(shot).deliver.over[:-1]))
+
+    def _set(self, name: str, value: float) -> None:
+        shot = self.desk.shot
+        if shot is not None and (over := self.desk.route_of(shot).deliver.over):
+            changed = to_plain(over[-1]) | {name: value}
+            self.desk.draft("deliver", over=[*to_plain(over[:-1]), changed])
+
+    def refresh(self, shot: Shot, walked: Walk) -> None:
+        over = walked.route.deliver.over
+        for control in (self.drop, self.place, self.spread, self.times, self.apart):
+            control.setVisible(bool(over))
+        self.add.setText("Lay another over it" if over else "Lay a picture over it")
+        if not over:
+            self.say("Nothing does. A title or a mark with cover, such as a PNG, is laid over once, after the colour.")
+            return
+        now, clock = over[-1], clock_of(shot.facts)
+        pair = walked["deliver"].before.eyes not in (None, "one")
+        for field, value in ((self.across, now.x * 100), (self.down, now.y * 100), (self.wide, now.wide * 100), (self.nearer, now.nearer),
+                             (self.start, now.start or 0.0), (self.stop, now.stop if now.stop is not None else clock.time(shot.stop - 1)),
+                             (self.fade, now.fade)):  # fmt: skip
+            field.set_value(value)
+        self.apart.setVisible(pair)
+        more = f", over {len(over) - 1} more" if len(over) > 1 else ""
+        shows = walked.draft.overlays[-1].strength(clock.time(self.desk.frame)) if walked.draft.overlays else 0.0
+        here = "shows on this frame" if shows >= 1 else "does not show on this frame" if shows <= 0 else f"shows at {shows:.0%} on this frame"
+        self.say(
+            f"{Path(now.file).name}{more}: {here}. Seconds are of the recording."
+            + (" Both eyes get it; nearer than the nearest thing under it, or it hurts." if pair else "")
+        )
 
 
 class DeliverBench(StageBench):
@@ -53,9 +132,13 @@ class DeliverBench(StageBench):
         self.exact = Choice([("fitted into it", False), ("exactly so", True)])
         self.exact.chosen.connect(lambda v: self.desk.answer("deliver", exact=v))
         self.raster_card = Question("What raster is worth it?", self.raster, self.exact)
-        self.questions = [self.where_card, self.raster_card, self.size_card, self.why_card, self.queue_card]
+        self.over_card = Over(self.desk)
+        self.questions = [self.where_card, self.raster_card, self.over_card, self.size_card, self.why_card, self.queue_card]
         self.frames = Frames("What leaves, to scale", 5)
         self.instruments = [self.frames]
+
+    def moved(self, shot: Shot) -> None:
+        self.over_card.refresh(shot, self.desk.walk(shot))
 
     def _toggle(self, name: str) -> None:
         shot = self.desk.shot
@@ -82,6 +165,7 @@ class DeliverBench(StageBench):
         for name, button in self.toggles.items():
             button.setChecked(name in chosen)
         self._say_raster(walked)
+        self.over_card.refresh(shot, walked)
         known = {t.card: t for t in shot.trials}
         frames = walked["shape"].after.frames or shot.frames
         frames = round(frames * shot.frames / max(shot.facts.frames, 1))

@@ -107,6 +107,21 @@ class Camera:
         bench = self.window.bench.bench
         return bench is not None and bench.shapes is not None and all(f.picture for f in bench.shapes.frames)
 
+    def _shake(self) -> None:
+        """How the phone was held, measured."""
+        desk, window = self.desk, self.window
+        desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "by the canal"))
+        desk.unfold("steady")
+        wait(lambda: window.bench.picture.after is not None)
+        for shot in desk.shots[:3]:
+            window.analysing.want(shot, "motion")
+        wait(lambda: window.analysing.running is None, seconds=120, settle=1.0)
+        desk.go_to(50)
+        wait(lambda: not desk.worker.busy, settle=0.8)
+        self.take("bench-steady")
+        desk.unfold(None)
+        desk.select(0)
+
     def _sphere(self) -> None:
         """A view of the sphere that turns a little, from the mill to the wheel."""
         desk = self.desk
@@ -157,6 +172,7 @@ class Camera:
             desk.select(next(i for i, s in enumerate(desk.shots) if s.name == title))
             wait(lambda: window.bench.picture.after is not None and not desk.worker.busy, settle=1.0)
             self.take(name)
+        self._shake()
         self._sphere()
         self._lenses()
         self._card()

@@ -38,7 +38,7 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from . import analysing
+from . import analysing, syncing
 from .frames import Prepared, numbers
 from .matching import match_lenses
 from .pixels import Processor
@@ -70,7 +70,7 @@ class Picturing:
 
 @dataclass(frozen=True)
 class Chore:
-    """``what``: take · look · play · analyse · found · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses ·
+    """``what``: take · look · play · analyse · found · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses · sync ·
     join. ``key`` comes back."""
 
     key: str
@@ -280,6 +280,8 @@ def do_chore(chore: Chore) -> object:
         return analysing.analyse(*chore.args)
     if chore.what == "found":
         return analysing.found(*chore.args)
+    if chore.what == "sync":
+        return syncing.in_step(*chore.args)
     if chore.what == "lenses":
         return match_lenses(*chore.args)
     if chore.what == "join":

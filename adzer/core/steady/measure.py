@@ -65,7 +65,7 @@ def _strongest(off: Array, rate: float) -> float | None:
         return None
     power = (np.abs(np.fft.rfft(off * np.hanning(n)[:, None], 8 * n, axis=0)) ** 2).sum(axis=1)
     hz = np.fft.rfftfreq(8 * n, 1 / rate)
-    power[hz < SLOW] = 0.0
+    power[hz < 1.1 * SLOW] = 0.0  # at the cut itself, only what the cut has left of something slower
     top = float(hz[int(power.argmax())])
     near = power[(hz > top / 2**0.25) & (hz < top * 2**0.25)].sum()
     return round(top, 2) if near > 0.25 * power.sum() else None

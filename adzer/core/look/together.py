@@ -59,12 +59,12 @@ def cannot(why: str, lost: bool = True) -> Together:
 def by_sound(a: Sound, b: Sound) -> Together:
     """Of two mono sounds at ``RATE``. Where in time loudness rises alike is guessed over the whole; each guess is tried on windows by
     correlation weighted by phase (Knapp and Carter 1976), which rooms and microphones disturb least; all windows' answers make one line."""
-    if min(len(a), len(b)) < RATE:
-        return cannot("Less than a second was recorded: too little to hear.")
+    if min(len(a), len(b)) < WINDOW:
+        return cannot(f"One of them lasts less than {WINDOW / RATE:.0f} s: too little to hear.")
     if any(float(np.sqrt(np.mean(v.astype(np.float64) ** 2))) < QUIET for v in (a, b)):
         return cannot("One of them is silent.")
     guesses = _guesses(_rises(a), _rises(b)) + (_straight(a, b) if len(a) + len(b) < LONG else [])
-    tried = [_tried(a, b, guess) for guess in guesses]
+    tried = [_tried(a, b, guess) for guess in guesses] or [(0.0, 0.0)]
     best, guess = max(tried)
     other = max((s for s, g in tried if abs(g - guess) > APART), default=0.0)
     times, lags, heights = _listened(a, b, guess)
@@ -86,9 +86,9 @@ def by_sound(a: Sound, b: Sound) -> Together:
     drift = -slope * 1e6 if span >= 10 and count >= 4 else None
     start = float(at) if drift is None else float(at / (1 - slope))
     return Together(
-        start, one / np.sqrt(max(count, 1)) + (0.0 if drift is not None else 50e-6 * span), round(confidence, 3),
+        start, float(one / np.sqrt(count)) + (0.0 if drift is not None else 50e-6 * span), round(float(confidence), 3),
         f"{count} of {len(times)} stretches of {WINDOW / RATE:.0f} s that both heard agree to {1000 * spread:.2f} ms.", drift,
-        one / max(span, 1e-9) * np.sqrt(12 / max(count, 1)) * 1e6 if drift is not None else 0.0,
+        float(one / span * np.sqrt(12 / count) * 1e6) if drift is not None else 0.0,
         tuple((round(float(t), 3), round(float(v), 6)) for t, v in zip(times[agree], lags[agree], strict=True)),
     )  # fmt: skip
 

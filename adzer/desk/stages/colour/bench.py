@@ -14,11 +14,11 @@ from ....core.light.chain import ColourChain, Whites
 from ....core.read.measure import bin_centres
 from ....core.route import Walk
 from ....core.run.service import Reply
-from ...stages.colour.plots import Bars, CurvePlot, Waveform
 from ...widgets.plots import Histogram
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question
 from ...words import curve_answers
 from ..base import StageBench
+from .plots import Bars, CurvePlot, Waveform
 
 WHITES: tuple[Whites, ...] = ("let go", "roll off", "keep hue", "keep all")
 

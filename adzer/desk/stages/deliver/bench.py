@@ -19,9 +19,9 @@ from ....core.read.play import players
 from ....core.records import to_plain
 from ....core.route import Walk
 from ...model import Desk
-from ...stages.deliver.plots import Frames, Leaving
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..base import StageBench
+from .plots import Frames, Leaving
 
 
 class Over(Question):

@@ -26,12 +26,12 @@ from ....core.run.service import Reply
 from ....core.space.looks import AxisLook
 from ...model import Desk
 from ...reading import Reading
-from ...stages.read.plots import FormPlot, Trace
 from ...theme import font
 from ...widgets.plots import Histogram, Table
 from ...widgets.questions import Choice, Pick, Question, act
 from ...words import curve_answers
 from ..base import StageBench
+from .plots import FormPlot, Trace
 
 FIELDS = (
     "curve", "primaries", "range", "projection", "coverage", "eyes", "packing", "first", "raster", "bits", "chroma", "rate",

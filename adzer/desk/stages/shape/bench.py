@@ -22,7 +22,6 @@ from ....core.shape.step import Shaped
 from ....core.space import crop
 from ....core.space.crop import CropKey, CropPath
 from ....core.space.sphere import Flat, Straight
-from ...stages.shape.plots import Outline, ScaleFigure
 from ...widgets.lines import Lines
 from ...widgets.plots import Table
 from ...widgets.questions import Choice, Number, Numbers, Question, act
@@ -31,6 +30,7 @@ from ..base import StageBench
 from .follow import Follow
 from .keys import Keys
 from .offers import Alone, HideCut, Speed
+from .plots import Outline, ScaleFigure
 from .squeeze import SqueezeCard
 
 AROUND = (

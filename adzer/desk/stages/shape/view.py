@@ -23,7 +23,6 @@ from ....core.shape.view import Viewed
 from ....core.space import path as paths
 from ....core.space.path import ViewPath
 from ....core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
-from ...stages.shape.plots import Field
 from ...widgets.lines import Lines
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ...widgets.shapes import Shapes
@@ -31,6 +30,7 @@ from ..base import StageBench
 from .follow import Follow
 from .keys import Keys
 from .offers import Alone, HideCut, Speed
+from .plots import Field
 
 SHAPES = (
     ("16:9", Fraction(16, 9)),

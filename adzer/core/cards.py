@@ -88,7 +88,8 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     ``shape``: width and height, where it has a shape of its own; ``title_safe``: share of width and height within which
     titles are surely seen; ``exact``: the file has ``max_raster``, whatever lies in it; ``rasters``: others that the place
-    takes; ``covered``: shares at left, top, right and bottom that a usual player lays its own things over.
+    takes; ``shows``: flat pictures, or whole spheres that can be looked around in; ``covered``: shares at left, top, right and
+    bottom that a usual player lays its own things over.
     """
 
     title: str
@@ -112,6 +113,7 @@ class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     others: str = ""
     exact: bool = False
     rasters: Annotated[tuple[tuple[Side, Side], ...], Meta(max_length=12)] = ()
+    shows: Literal["flat", "spheres"] = "flat"
     shape: tuple[Annotated[int, Meta(ge=1, le=100)], Annotated[int, Meta(ge=1, le=100)]] | None = None
     title_safe: Annotated[float, Meta(ge=0.2, le=1.0)] | None = None
     covered: tuple[Edge, Edge, Edge, Edge] = (0.0, 0.0, 0.0, 0.0)

@@ -8,6 +8,7 @@ from fractions import Fraction
 
 from .cards import DeliveryCard
 from .light.samples import Samples
+from .media.boxes import SphereTags
 from .media.encode import TAG_CURVES, TAG_PRIMARIES, VideoSpec, VideoTags
 from .media.formats import PixelFormat
 from .media.probe import FileFacts
@@ -28,7 +29,8 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Target:
-    """``gop_seconds``: from keyframe to keyframe; ``turn``: degrees clockwise that players are asked to turn it by."""
+    """``gop_seconds``: from keyframe to keyframe; ``sphere``: what players are told of sphere and eyes; ``turn``: degrees clockwise that
+    players are asked to turn it by."""
 
     samples: Samples
     encoder: str
@@ -37,6 +39,7 @@ class Target:
     tags: VideoTags
     pixel_aspect: Fraction = Fraction(1)
     turn: int = 0
+    sphere: SphereTags | None = None
 
     @staticmethod
     def of(card: DeliveryCard) -> Target:
@@ -65,9 +68,17 @@ class Target:
         ]
         if self.pixel_aspect == 1:
             wanted.append(Wanted("pixel aspect", "1/1", lambda f: "/".join(map(str, (f.pixel_aspect or Fraction(1)).as_integer_ratio()))))
+        if (s := self.sphere) is not None:
+            wanted.append(Wanted("sphere", _said(s), lambda f: "nothing" if f.sphere is None else _said(f.sphere)))
         if timecode:
             wanted.append(Wanted("timecode", timecode, lambda f: str(f.timecode)))
         return [*wanted, Wanted("sound streams", str(sounds), lambda f: str(len(f.audio)))]
+
+
+def _said(s: SphereTags) -> str:
+    """equirectangular, 180° across, side by side, left first"""
+    eyes = "one eye" if s.eyes in (None, "one") else f"{s.eyes}, {s.first} first"
+    return f"{s.projection}, {360 * (1 - s.bounds[2] - s.bounds[3]):.0f}° across, {180 * (1 - s.bounds[0] - s.bounds[1]):.0f}° high, {eyes}"
 
 
 def _same_number(numbers: dict[str, int]) -> Callable[[str, str], bool]:

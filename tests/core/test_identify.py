@@ -132,7 +132,7 @@ def test_the_demo_eyes_are_known_by_their_nearness(first):
 def test_sphere_boxes_are_read_and_the_file_stays_whole(tmp_path, version, tags, ending):
     path = write_clip(tmp_path / f"x.{ending}", 12, sound=True)
     before = probe.probe(path)
-    boxes.put_into_mp4(path, tags, version)
+    boxes.put_into_mp4(path, tags, (version,))
     after = probe.probe(path)
     assert (after.frames, after.duration, after.audio) == (before.frames, before.duration, before.audio)
     assert after.sphere.projection == "equirectangular" and after.sphere.eyes == tags.eyes

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 
+from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
+from ..media.boxes import SphereTags
 from ..picture import Picture
 from ..plan import Draft, Overlay
 from ..records import to_plain
@@ -32,19 +36,23 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 Fix("Web wide 16:9", "deliver", {"cards": ["web-wide"]}),
             )  # fmt: skip
         )
-    if picture.projection not in (None, "flat"):
+    sphere, unsaid = told(picture, card) if card.shows == "spheres" else (None, None)
+    if unsaid is not None:
+        findings.append(unsaid)
+    if card.shows != "spheres" and picture.projection not in (None, "flat"):
         findings.append(
             Finding(
                 Level.STOP,
                 "projection-needs-metadata",
-                f"{card.title} would show this as a stretched rectangle: it cannot say that it is {picture.projection}.",
+                f"{card.title} would show this as a stretched rectangle: it cannot say that it is {picture.projection}. Take a flat view of it, or "
+                "deliver it whole by a card that shows spheres.",
                 "deliver",
                 Fix("Take a flat view of it", "shape", {"view": {"shape": "16/9"}}),
             )
         )
     if (beyond := _beyond_detail(picture)) is not None:
         findings.append(beyond)
-    if picture.eyes not in (None, "one"):
+    if sphere is None and picture.eyes not in (None, "one"):
         findings.append(
             Finding(
                 Level.WARN,
@@ -84,7 +92,43 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             text = "Which eye is first is not known: what should stand nearer than the screen would stand behind it. Say it on Read."
             findings.append(Finding(Level.STOP, "overlay-eyes-unknown", text, "deliver"))
     overlays = tuple(overlay(laid, picture, context.draft) for laid in settings.over)
-    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=Target.of(card), overlays=overlays))
+    target = replace(Target.of(card), sphere=sphere)
+    return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target, overlays=overlays))
+
+
+SAYABLE = {("side by side", "left"), ("over under", "left")}  # eyes that the boxes of MP4 have a word for, in both versions
+
+
+def told(picture: Picture, card: DeliveryCard) -> tuple[SphereTags | None, Finding | None]:
+    """What a master of a sphere says of itself; or why it cannot be one, or cannot say so."""
+
+    def stop(code: str, text: str, fix: Fix | None = None) -> tuple[None, Finding]:
+        return None, Finding(Level.STOP, code, text, "deliver", fix)
+
+    if card.container == "mkv":
+        return stop("container-cannot-say", f"{card.title}: a Matroska master cannot be told to be a sphere yet. Take a card in an MP4 or MOV.")
+    if picture.projection != "equirectangular":
+        what = "round lenses, which are no sphere before they are laid flat" if picture.projection == "fisheye" else "flat"
+        return stop(
+            "not-a-sphere", f"{card.title} shows whole spheres, and this is {what}: it would break the film that is looked around in.",
+            Fix("Web wide 16:9", "deliver", {"cards": ["web-wide"]}),
+        )  # fmt: skip
+    two = picture.eyes not in (None, "one")
+    if two and (picture.eyes, picture.first) not in SAYABLE:
+        first = f"the {picture.first} one first" if picture.first else "nobody knows which first"
+        text = f"No published tag says that eyes lie {picture.eyes}, {first}: players would show them crossed. Say it on Read."
+        return stop("eyes-cannot-be-said", text)
+    half = picture.coverage == "180"
+    shape = picture.shape * (Fraction(1, 2) if picture.eyes == "side by side" else 2 if picture.eyes == "over under" else 1)
+    if two and picture.packing == "half":
+        shape *= 2 if picture.eyes == "side by side" else Fraction(1, 2)
+    if abs(float(shape) / (1 if half else 2) - 1) > 0.01:
+        return stop(
+            "sphere-cropped", f"Only {float(shape):.2f}:1 of it is left: a sphere that is cropped is bent where it is looked at.",
+            Fix("Take the whole picture", "shape", {"shape": None, "enlarged": 1.0, "moves": None, "keep": None}),
+        )  # fmt: skip
+    bounds = (0.0, 0.0, 0.25, 0.25) if half else (0.0, 0.0, 0.0, 0.0)
+    return SphereTags("both", "equirectangular", picture.eyes or "one", picture.first if two else None, bounds), None
 
 
 def _without(settings: DeliverSettings, laid: Laid) -> Fix:

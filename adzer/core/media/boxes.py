@@ -11,6 +11,7 @@ import re
 import struct
 from collections.abc import Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -171,44 +172,88 @@ def _version_1(tags: SphereTags) -> bytes:
     return struct.pack(">I4s", 24 + len(text), b"uuid") + SPHERE_UUID + text
 
 
-def put_into_mp4(path: Path, tags: SphereTags, version: int = 2) -> None:
-    """Adds the tags to the first picture track of a finished MP4 or MOV; the file is replaced as a whole.
+def room(tags: SphereTags | None) -> int:
+    """Bytes that the tags of both versions need in a header."""
+    return 0 if tags is None else len(_version_1(tags)) + len(_version_2(tags)) + 8
 
-    Sizes of all boxes around it grow, and chunk offsets (``stco``, ``co64``) move where the header precedes the data.
-    """
-    data = bytearray(path.read_bytes())
-    spots = {kind: (at, body, end) for kind, at, body, end in _boxes(data, 0, len(data))}
-    at, body, end = spots[b"moov"]
-    trail = [at]
-    for kind, start, inner, stop in _boxes(data, body, end):
-        if kind == b"trak" and b"vide" in data[inner:stop]:
+
+def put_into_mp4(path: Path, tags: SphereTags, versions: tuple[int, ...] = (2,)) -> None:
+    """Adds the tags to the first picture track of a finished MP4 or MOV. Only the movie header is read and written: into the free room
+    behind it, or, where there is none, to the file's end, what was there becoming free room. The media's bytes stay where they are, and so
+    do all offsets to them. ValueError if there is no such track."""
+    total = path.stat().st_size
+    with path.open("r+b") as file:
+        at, size, behind = _header_place(file, total)
+        file.seek(at)
+        header = bytearray(file.read(size))
+        for version in versions:
+            _grow(header, _version_2(tags) if version == 2 else _version_1(tags), version == 2)
+        more = len(header) - size
+        if at + size == total:  # nothing lies behind it
+            file.seek(at)
+            file.write(header)
+        elif behind == more or behind >= more + 8:
+            file.seek(at)
+            file.write(header)
+            if behind > more:
+                file.write(struct.pack(">I4s", behind - more, b"free"))
+        else:
+            file.seek(total)
+            file.write(header)
+            file.seek(at + 4)
+            file.write(b"free")
+
+
+def _header_place(file: BinaryIO, total: int) -> tuple[int, int, int]:
+    """Where the movie header lies, its size, and the size of the free box right behind it. ValueError if there is none."""
+    found: tuple[int, int] | None = None
+    at = 0
+    while at + 8 <= total:
+        file.seek(at)
+        head = file.read(16)
+        size, kind = struct.unpack_from(">I4s", head)
+        if size == 1:
+            size = struct.unpack_from(">Q", head, 8)[0]
+        size = total - at if size == 0 else size
+        if size < 8 or at + size > total:
+            break
+        if found is not None:
+            return *found, size if kind in (b"free", b"skip") and head[:4] != b"\0\0\0\1" else 0
+        if kind == b"moov":
+            if size > _MOST:
+                break
+            found = at, size
+        at += size
+    if found is None:
+        raise ValueError("there is no movie header")
+    return *found, 0
+
+
+def _grow(header: bytearray, more: bytes, entry: bool) -> None:
+    """Puts boxes at the end of the first picture track, or of its sample entry, in a movie header; all boxes around grow."""
+    trail = [0]
+    place = 0
+    for kind, start, inner, stop in _boxes(header, 8, len(header)):
+        if kind == b"trak" and _of_pictures(header, inner, stop):
             trail.append(start)
             place = stop
-            if version == 2:
+            if entry:
                 for name in (b"mdia", b"minf", b"stbl", b"stsd"):
-                    start, inner, stop = next((s, i, e) for k, s, i, e in _boxes(data, inner, stop) if k == name)
+                    start, inner, stop = next((s, i, e) for k, s, i, e in _boxes(header, inner, stop) if k == name)
                     trail.append(start)
-                _, start, _, place = next(_boxes(data, inner + 8, stop))
+                _, start, _, place = next(_boxes(header, inner + 8, stop))
                 trail.append(start)
             break
-    more = _version_2(tags) if version == 2 else _version_1(tags)
-    if at < spots[b"mdat"][0]:
-        _shift_chunks(data, body, end, len(more))
+    if not place:
+        raise ValueError("there is no picture track")
     for box in trail:
-        struct.pack_into(">I", data, box, struct.unpack_from(">I", data, box)[0] + len(more))
-    data[place:place] = more
-    part = path.with_name(path.name + ".part")
-    part.write_bytes(data)
-    part.replace(path)
+        struct.pack_into(">I", header, box, struct.unpack_from(">I", header, box)[0] + len(more))
+    header[place:place] = more
 
 
-def _shift_chunks(data: bytearray, start: int, stop: int, by: int) -> None:
-    for kind, body, _ in list(_walk(bytes(data), start, stop)):
-        if kind in (b"stco", b"co64"):
-            form, width = (">I", 4) if kind == b"stco" else (">Q", 8)
-            for i in range(struct.unpack_from(">I", data, body + 4)[0]):
-                place = body + 8 + i * width
-                struct.pack_into(form, data, place, struct.unpack_from(form, data, place)[0] + by)
+def _of_pictures(header: bytearray, start: int, stop: int) -> bool:
+    """Does a track's handler say that it shows pictures (14496-12, 8.4.3)?"""
+    return any(kind == b"hdlr" and header[body + 8 : body + 12] == b"vide" for kind, body, _ in _walk(bytes(header), start, stop))
 
 
 # --- Matroska ----------------------------------------------------------------------------------------------------

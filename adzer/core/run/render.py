@@ -305,6 +305,11 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
     base = plan.timing.time_base
     usual = plan.timing.last
     movflags = {"movflags": "+faststart"} if out.suffix in (".mp4", ".mov") else {}
+    sphere = plan.target.sphere
+    if sphere is not None:  # its header lies in front, too, with room for what is told of the sphere
+        lasts = float(plan.timing.stop - plan.timing.start)
+        many = len(stamps) + sum(int(a.rate * lasts / 256) for a in order.facts.audio)  # of sound, packets are no shorter than that
+        movflags = {"moov_size": str(64 * many + (1 << 16))}
     with av.open(str(out), "w", format=container_for(out), options=movflags) as target:
         with av.open(str(segments[0])) as first:
             template = first.streams.video[0]
@@ -357,6 +362,8 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
             pending = next(sound, None)
     if out.suffix == ".mkv" and plan.spec.pixel_aspect == 1:
         boxes.say_square(out)
+    if sphere is not None:
+        boxes.put_into_mp4(out, sphere, (1, 2))
     return [p.intdigest() for p in prints]
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
 import av
 import msgspec
@@ -13,6 +15,7 @@ import xxhash
 from ..compile import Order, RenderPlan
 from ..errors import AdzerError
 from ..media import disk, probe
+from ..media.boxes import SphereTags
 from ..media.decode import Reader
 from ..media.encode import EXACT
 from ..media.packets import packet_print
@@ -55,6 +58,8 @@ def check(
         return Report((Check("opens", False, str(error)),), "", path.stat().st_size, 0, 0.0, (0, 0))
     wanted = plan.target.wanted(plan.spec.raster, plan.timing, plan.timecode, len(order.facts.audio))
     checks = [_compared(w, w.found(facts)) for w in wanted]
+    if plan.target.sphere is not None:
+        checks.append(_shown_as(path, plan.target.sphere))
     _check_time(checks, path, plan, facts)
     if len(facts.audio) == len(order.facts.audio):
         _check_sound(checks, path, plan, order, facts)
@@ -74,6 +79,27 @@ def check(
 def _compared(wanted: Wanted, found: str) -> Check:
     ok = wanted.alike(wanted.value, found)
     return Check(wanted.name, ok, f"{wanted.name} {found}" if ok else f"{wanted.name} is {found}, {wanted.value} was ordered")
+
+
+def _shown_as(path: Path, sphere: SphereTags) -> Check:
+    """What the media library, whose reader of these boxes shares nothing with ours, tells a player of the first frame: its
+    ``AVSphericalMapping`` (projection, three angles, what is cut off at left, top, right, bottom of 2^32) and ``AVStereo3D`` (kind)."""
+    with av.open(str(path)) as container:
+        frame = next(container.decode(video=0), None)
+    notes: Any = () if frame is None else frame.side_data
+    held = {note.type.name: bytes(note) for note in notes}
+    told = []
+    if (mapping := held.get("SPHERICAL")) is not None and len(mapping) >= 32:
+        kind, _, _, _, left, top, right, bottom = struct.unpack_from("=I3i4I", mapping)
+        cut = tuple(round(v / 2**32, 3) for v in (top, bottom, left, right))
+        told.append(f"{ {0: 'equirectangular', 2: 'equirectangular'}.get(kind, 'another projection')} without {cut}")
+    if (stereo := held.get("STEREO3D")) is not None and len(stereo) >= 8:
+        kind, flags = struct.unpack_from("=2i", stereo)
+        told.append({0: "one", 1: "side by side", 2: "over under"}.get(kind, "other eyes") + (", right first" if flags & 1 else ""))
+    wanted = [f"{sphere.projection} without {tuple(round(b, 3) for b in sphere.bounds)}", sphere.eyes or "one"]
+    ok = told == wanted or (told == wanted[:1] and wanted[1] == "one")
+    said = "; ".join(told) or "a flat picture"
+    return Check("shown as", ok, f"a player is told: {said}" + ("" if ok else f", and should be: {'; '.join(wanted)}"))
 
 
 def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.FileFacts) -> None:

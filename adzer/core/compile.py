@@ -157,7 +157,7 @@ def recorded_plan(walked: Walk, width: int, height: int) -> Plan:
     if not d.panels:
         whole = (max(2, first.raster[0] // 2 * 2), max(2, first.raster[1] // 2 * 2))
         d = d.with_(raster=whole, panels=(on_axes(whole, (Fraction(1), Fraction(1)), NOWHERE, first.raster),))
-    return d.with_(chain=None).frozen(Samples(PixelFormat(10, "4:4:4"), matrix, True)).at_size(width, height)
+    return d.with_(chain=None, overlays=()).frozen(Samples(PixelFormat(10, "4:4:4"), matrix, True)).at_size(width, height)
 
 
 def compile_order(order: Order) -> RenderPlan:

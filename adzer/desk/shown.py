@@ -186,7 +186,9 @@ class Shown(QObject):
         if print_ not in self._traces and "shake" in self.found(shot):
             body = self.job.measured(print_, "shake").get("trace", b"")
             if body and not len(body) % 12:
-                self._traces[print_] = np.frombuffer(body, "<f4").reshape(-1, 3)
+                made = np.frombuffer(body, "<f4").reshape(-1, 3)
+                if len(made) == shot.facts.frames and np.isfinite(made).all():
+                    self._traces[print_] = made
         return self._traces.get(print_)
 
     def learn_found(self, print_: str) -> None:

@@ -157,6 +157,9 @@ def test_an_analysis_goes_on_where_it_was_stopped_and_its_finding_outlives_undo(
         older = records.to_json({**records.to_plain(found), "version": 0}).encode()
         job.keep_measured(shot.facts.fingerprint, "shake", older)
         assert shaken(job.found(shot.facts.fingerprint)) is None  # another reckoning's: it is asked for again
+        job.keep_measured(shot.facts.fingerprint, "shake", b"{torn")
+        stop = job.walker()(shot)["steady"]
+        assert not stop.findings and stop.result.wants == "motion"  # what cannot be read holds nothing back
 
 
 def test_motion_of_a_clip_that_is_not_ours_is_the_same_at_half_the_frames():

@@ -86,6 +86,28 @@ def test_a_file_of_twenty_gigabytes_is_tagged_without_reading_it(tmp_path):
         assert file.read(at + 8)[-4:] == b"mdat" and file.seek(at + 16) and file.read(size - 8) == whole[at + 8 : at + size]
 
 
+@pytest.mark.parametrize(("eyes", "kind"), [("one", None), ("side by side", 1), ("over under", 2)])
+def test_each_version_alone_is_known_to_the_other_reader(tmp_path, eyes, kind):
+    for version in (1, 2):
+        path = film(tmp_path / f"{version}.mp4")
+        boxes.put_into_mp4(path, SphereTags("", "equirectangular", eyes, "left" if kind else None), (version,))
+        seen = shown(path)
+        assert seen[0] == 0 and (seen[2] or None) == kind, version
+        assert boxes.read(path).eyes == eyes
+
+
+def test_a_box_that_says_no_size_is_refused_and_the_file_left_alone(tmp_path):
+    path = film(tmp_path / "a.mp4")
+    whole = bytearray(path.read_bytes())
+    for kind, size in ((b"mdat", 0), (b"moov", 0), (b"stsd", 7)):
+        harmed = bytearray(whole)
+        struct.pack_into(">I", harmed, harmed.index(kind) - 4, size)
+        path.write_bytes(harmed)
+        with pytest.raises(ValueError, match="there is no"):
+            boxes.put_into_mp4(path, HALF)
+        assert path.read_bytes() == harmed
+
+
 def test_what_is_no_film_is_refused_and_left_alone(tmp_path):
     for body in (b"", b"\0\0\0\x08moov", b"\0\0\0\x10ftypisom\0\0\0\0", struct.pack(">I4s", 1 << 31, b"moov") + bytes(64)):
         (tmp_path / "x.mp4").write_bytes(body)

@@ -53,6 +53,7 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
     desk.unfold("join")
     bench = window.bench.bench
     assert not bench.step.isHidden() and "Nobody has measured" in bench.step.reason
+    assert "2.mov" in bench.quiet.reason and "nothing to join" not in bench.quiet.reason
     bench.listen.click()
     assert bench.listen.text() == "Listening…" and not bench.listen.isEnabled()
     assert wait(lambda: bench.listen.isEnabled(), settle=0.2)

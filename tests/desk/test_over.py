@@ -25,6 +25,11 @@ def test_a_picture_is_laid_over_moved_and_taken_off(window, tmp_path):
     card.lay(str(tmp_path / "title.png"))
     assert desk.shot.route.deliver.over[0].shape == 5 and "shows on this frame" in card.reason and card.apart.isHidden()
     assert wait(lambda: window.bench.picture.after != before, settle=0.3)
+    window.bench.compare("wipe")
+    assert wait(lambda: window.bench.picture.before is not None, settle=0.3)
+    recorded = window.bench.picture.before
+    middle = recorded.pixelColor(recorded.width() // 2, int(recorded.height() * 0.8))
+    assert min(middle.red(), middle.green(), middle.blue()) < 200  # as it was recorded, nothing lies over it
     shown = window.bench.picture.after.copy()
     card.wide._move(80.0)
     card.wide.settled.emit(80.0)

@@ -71,24 +71,27 @@ def _boxes(data: bytes | bytearray, start: int, stop: int) -> Iterator[tuple[byt
         start += size
 
 
+def _outermost(file: BinaryIO, total: int) -> Iterator[tuple[bytes, int, int, int]]:
+    """(kind, start, size, size as its first four bytes say it: 0 to the file's end, 1 further on) of a file's own boxes."""
+    at = 0
+    while at + 8 <= total:
+        file.seek(at)
+        head = file.read(16)
+        said, kind = struct.unpack_from(">I4s", head)
+        size = struct.unpack_from(">Q", head, 8)[0] if said == 1 else total - at if said == 0 else said
+        if size < 8:
+            return
+        yield kind, at, size, said
+        at += size
+
+
 def _moov(path: Path) -> bytes:
     """The movie header's bytes, wherever it lies; empty if there is none."""
-    total = path.stat().st_size
     with path.open("rb") as file:
-        at = 0
-        while at + 8 <= total:
-            file.seek(at)
-            head = file.read(16)
-            size, kind = struct.unpack_from(">I4s", head)
-            if size == 1:
-                size = struct.unpack_from(">Q", head, 8)[0]
-            size = total - at if size == 0 else size
-            if size < 8:
-                return b""
+        for kind, at, size, _ in _outermost(file, path.stat().st_size):
             if kind == b"moov" and size <= _MOST:
                 file.seek(at)
                 return file.read(size)
-            at += size
     return b""
 
 
@@ -164,23 +167,20 @@ def _version_2(tags: SphereTags) -> bytes:
 
 
 def _version_1(tags: SphereTags) -> bytes:
+    """The prefix is the version's own, and what its readers look for; a part of a sphere is read in different ways, and not said."""
     stereo = {"side by side": "left-right", "over under": "top-bottom"}.get(tags.eyes or "", "mono")
+    said = {"Spherical": "true", "Stitched": "true", "StitchingSoftware": "Adzer", "ProjectionType": tags.projection, "StereoMode": stereo}
     text = (
-        "<?xml version='1.0'?><SphericalVideo><Spherical>true</Spherical><Stitched>true</Stitched>"
-        f"<ProjectionType>{tags.projection}</ProjectionType><StereoMode>{stereo}</StereoMode></SphericalVideo>"
+        "<?xml version='1.0'?><rdf:SphericalVideo xmlns:rdf='urn:rdf' xmlns:GSpherical='urn:spherical-video'>"
+        + "".join(f"<GSpherical:{name}>{value}</GSpherical:{name}>" for name, value in said.items()) + "</rdf:SphericalVideo>"
     ).encode()
     return struct.pack(">I4s", 24 + len(text), b"uuid") + SPHERE_UUID + text
-
-
-def room(tags: SphereTags | None) -> int:
-    """Bytes that the tags of both versions need in a header."""
-    return 0 if tags is None else len(_version_1(tags)) + len(_version_2(tags)) + 8
 
 
 def put_into_mp4(path: Path, tags: SphereTags, versions: tuple[int, ...] = (2,)) -> None:
     """Adds the tags to the first picture track of a finished MP4 or MOV. Only the movie header is read and written: into the free room
     behind it, or, where there is none, to the file's end, what was there becoming free room. The media's bytes stay where they are, and so
-    do all offsets to them. ValueError if there is no such track."""
+    do all offsets to them. ValueError if there is no such track, or a box says no size of its own."""
     total = path.stat().st_size
     with path.open("r+b") as file:
         at, size, behind = _header_place(file, total)
@@ -207,26 +207,17 @@ def put_into_mp4(path: Path, tags: SphereTags, versions: tuple[int, ...] = (2,))
 def _header_place(file: BinaryIO, total: int) -> tuple[int, int, int]:
     """Where the movie header lies, its size, and the size of the free box right behind it. ValueError if there is none."""
     found: tuple[int, int] | None = None
-    at = 0
-    while at + 8 <= total:
-        file.seek(at)
-        head = file.read(16)
-        size, kind = struct.unpack_from(">I4s", head)
-        if size == 1:
-            size = struct.unpack_from(">Q", head, 8)[0]
-        size = total - at if size == 0 else size
-        if size < 8 or at + size > total:
-            break
-        if found is not None:
-            return *found, size if kind in (b"free", b"skip") and head[:4] != b"\0\0\0\1" else 0
-        if kind == b"moov":
-            if size > _MOST:
-                break
-            found = at, size
-        at += size
+    behind = last = 0
+    for kind, at, size, said in _outermost(file, total):
+        if said == 0 or at + size > total or (kind == b"moov" and (said == 1 or size > _MOST)):
+            raise ValueError(f"there is no saying where its {kind.decode('latin-1')} ends")
+        if found is None and kind == b"moov":
+            found, last = (at, size), at + size
+        elif found is not None and at == last and kind in (b"free", b"skip") and said != 1:
+            behind = size
     if found is None:
         raise ValueError("there is no movie header")
-    return *found, 0
+    return *found, behind
 
 
 def _grow(header: bytearray, more: bytes, entry: bool) -> None:
@@ -239,9 +230,12 @@ def _grow(header: bytearray, more: bytes, entry: bool) -> None:
             place = stop
             if entry:
                 for name in (b"mdia", b"minf", b"stbl", b"stsd"):
-                    start, inner, stop = next((s, i, e) for k, s, i, e in _boxes(header, inner, stop) if k == name)
+                    found = next(((s, i, e) for k, s, i, e in _boxes(header, inner, stop) if k == name), None)
+                    if found is None:
+                        raise ValueError(f"there is no {name.decode()} in its picture track")
+                    start, inner, stop = found
                     trail.append(start)
-                _, start, _, place = next(_boxes(header, inner + 8, stop))
+                _, start, _, place = next(_boxes(header, inner + 8, stop), (b"", 0, 0, 0))
                 trail.append(start)
             break
     if not place:

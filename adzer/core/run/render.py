@@ -363,7 +363,7 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
     if out.suffix == ".mkv" and plan.spec.pixel_aspect == 1:
         boxes.say_square(out)
     if sphere is not None:
-        boxes.put_into_mp4(out, sphere, (1, 2))
+        boxes.put_into_mp4(out, sphere, (1, 2) if not any(sphere.bounds) else (2,))
     return [p.intdigest() for p in prints]
 
 

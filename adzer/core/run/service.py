@@ -173,7 +173,7 @@ class Pictures:
         if ask.whole:
             route = route.with_(
                 "shape", shape=None, hold="native", view=None, moves=None, bent=(), enlarged=1.0, keep=None
-            ).with_("deliver", raster=None)
+            ).with_("deliver", raster=None, over=())
         card = cards.delivery(ask.card)
         if ask.whole:
             card = msgspec.structs.replace(card, shape=None)

@@ -43,10 +43,15 @@ class InStep(msgspec.Struct, frozen=True):
     confidence: float
     says: dict[str, str]
 
+    def left_over(self, rate: float) -> tuple[int, float]:
+        """(whole frames that the second must be moved by, share of a frame that these leave) at ``rate`` frames a second."""
+        frames = (self.offset or 0.0) * rate
+        return round(frames), abs(frames - round(frames))
+
 
 def in_step(a: Path, b: Path, report: Callable[[str], None] = lambda _: None) -> InStep:
-    """Of two recordings or plain sound files. Sound and movement are believed before timecode where they contradict it, as cameras lose
-    their clocks. UnreadableError if one is neither."""
+    """Of two recordings or plain sound files. Sound, and then movement, are believed before timecode, as cameras lose their clocks.
+    UnreadableError if one is neither."""
     first, second = _facts(a), _facts(b)
     said: dict[str, str] = {}
     report("listening")
@@ -55,18 +60,18 @@ def in_step(a: Path, b: Path, report: Callable[[str], None] = lambda _: None) ->
     coded = _coded(first, second) if first is not None and second is not None else None
     if coded is not None:
         said["timecode"] = f"Their timecodes lie {coded[0]:+.3f} s apart.".replace("-", "−")
-    if heard.confidence >= SURE:
-        if coded is not None and abs(coded[0] - heard.offset) > coded[1] + heard.uncertainty:
-            said["timecode"] += " What is heard says otherwise: a clock was not set."
-        return _answer(heard, "sound", said)
-    if coded is not None:
-        return InStep(round(coded[0], 6), round(coded[1], 6), None, None, "timecode", 0.6, said)
-    if first is not None and second is not None:
+    witness: tuple[Together, By] | None = (heard, "sound") if heard.confidence >= SURE else None
+    if witness is None and first is not None and second is not None:
         report("watching how they move")
         moved = _moved(first, second)
         said["motion"] = moved.says
-        if moved.confidence >= SURE:
-            return _answer(moved, "motion", said)
+        witness = (moved, "motion") if moved.confidence >= SURE else None
+    if witness is not None:
+        if coded is not None and abs(coded[0] - witness[0].offset) > coded[1] + witness[0].uncertainty:
+            said["timecode"] += f" By {witness[1]} it is otherwise: a clock was not set."
+        return _answer(*witness, said)
+    if coded is not None:
+        return InStep(round(coded[0], 6), round(coded[1], 6), None, None, "timecode", 0.6, said)
     return InStep(None, None, None, None, None, 0.0, said)
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from .. import records
+from ..errors import UnreadableError
 from ..picture import Picture
 from ..stage import Context, StepResult
 from .measure import VERSION, Shake, words
@@ -19,7 +20,10 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
 
 
 def shaken(measured: Mapping[str, bytes]) -> Shake | None:
-    """What was found of a recording's shake, by this version's reckoning."""
+    """What was found of a recording's shake, by this version's reckoning; what cannot be read is measured again."""
     body = measured.get("shake")
-    found = records.from_json(body, Shake, "What was measured of its motion") if body else None
+    try:
+        found = records.from_json(body, Shake, "What was measured of its motion") if body else None
+    except UnreadableError:
+        return None
     return found if found is not None and found.version == VERSION else None

@@ -102,16 +102,19 @@ class JoinBench(StageBench):
         if body is None:
             self.step.say(f"Nobody has measured how {name} lies against this one.")
             return
-        found = from_json(body, InStep, f"What was measured of {name}")
+        try:
+            found = from_json(body, InStep, f"What was measured of {name}")
+        except AdzerError:
+            self.step.say(f"What was measured of {name} cannot be read any more. Measure it again.")
+            return
         if found.offset is None or found.uncertainty is None:
             self.step.say(f"It cannot be told of {name}. {' '.join(found.says.values())}", "A clap that both see and hear settles it.")
             return
         start = f"{abs(found.offset):.4f} s {'after' if found.offset >= 0 else 'before'} this one (±\u00a0{found.uncertainty:.4f} s)"
         words = f"{name} starts {start}, by {found.by}, {found.confidence:.0%} sure."
         if part.role == "second" and shot.facts.rate:
-            frames = found.offset * float(shot.facts.rate)
-            rest = abs(frames - round(frames))
-            words += f" {abs(round(frames))} whole frames leave {rest:.2f} of one: "
+            whole, rest = found.left_over(float(shot.facts.rate))
+            words += f" {abs(whole)} whole frames leave {rest:.2f} of one: "
             words += f"what crosses by 10 pixels a frame looks {10 * rest:.1f} pixels too near or far."
         if found.drift_ppm is not None and found.drift_uncertainty is not None and abs(found.drift_ppm) > found.drift_uncertainty:
             words += f" Its clock runs {found.drift_ppm:+.1f} millionths fast: {abs(found.drift_ppm) * 3.6:.0f} ms an hour.".replace("-", "−")
@@ -129,7 +132,9 @@ class JoinBench(StageBench):
         for card in (self.sees, self.stand, self.meet):
             card.setVisible(two)
         says, (w, h) = stop.result.says, stop.after.raster
-        self.quiet.say(f"{says[:1].upper()}{says[1:]}. The stage passes the picture through, {w}×{h}.")
+        other = partner(shot)
+        what = f"{says[:1].upper()}{says[1:]}" if other is None else f"{Path(other.path).name}, which is not put together with it yet"
+        self.quiet.say(f"{what}. The stage passes the picture through, {w}×{h}.")
         if not two:
             return
         across = walked.route.shape.across or ROUND_ACROSS

@@ -91,8 +91,8 @@ def fit(
     made, wide = exposures.measured(files, stops, grey, board)
     name = title or card.stem
     if wide is not None and primaries is not None:
-        _write(primaries, gamut.text(wide, name, board))
-    _write(card, exposures.text(made, name, primaries.stem if primaries is not None else None))
+        write(primaries, gamut.text(wide, name, board))
+    write(card, exposures.text(made, name, primaries.stem if primaries is not None else None))
     low, high = made.reach
     if json_:
         told = {"card": str(card), "from_stops": round(low, 2), "to_stops": round(high, 2), "error_stops": round(made.doubt, 4)}
@@ -105,7 +105,7 @@ def fit(
         print(f"{primaries}: from {len(board)} patches, each {wide.error:.1%} off when it is left out; patch {wide.worst} most")
 
 
-def _write(path: Path, text: str) -> None:
+def write(path: Path, text: str) -> None:
     try:
         with path.open("x", encoding="utf-8") as file:
             file.write(text)

@@ -1,16 +1,27 @@
-"""Commands about joining: two round lenses matched by what both see."""
+"""Commands about joining: two round lenses calibrated and made a sphere; recordings that belong together, and in step."""
 
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from ..core import records
 from ..core.errors import AdzerError
+from . import making, options
 from .job import Camera, chosen
-from .terminal import JobFile, Json, app, mention, print_json, say
+from .terminal import JobFile, Json, app, mention, parse_size, print_json, say
+
+if TYPE_CHECKING:
+    from ..core.media.probe import FileFacts
+    from ..core.read.seen import Seen
+    from ..core.route import Route
+
+Front = Annotated[Path, typer.Argument(help="The front lens's recording, or one of both lenses.")]
+Rear = Annotated[Path | None, typer.Argument(help="The rear lens's, if it has a file of its own.")]
+Across = Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a lens sees; found where both see the same if left out.")]
+Base = Annotated[float | None, typer.Option(min=0.001, max=2, help="Metres between the two front glasses, by a ruler.")]
 
 
 @app.command(
@@ -94,3 +105,103 @@ def pairs(
         print(f"{first.parent.name}/{first.name}  {second.parent.name}/{second.name}  {pair.offset:+.4f} s  by {pair.by}, {pair.confidence:.0%} sure")
     for file in found.alone:
         say(f"{file}: no partner, as far as can be told.")
+
+
+def _two(front: Path, rear: Path | None, declared: dict[str, object], across: float | None) -> tuple[FileFacts, Seen | None, Route]:
+    """Two lenses' recording, read, and the route that says that they are. AdzerError if it does not show two."""
+    from ..core.intake.take import read_file
+    from ..core.route import Route, walk
+
+    facts, seen = read_file(front, rear=rear)
+    route = Route().with_("read", **{"projection": "fisheye", "eyes": "one"} | declared)
+    route = route.with_("shape", across=across) if across else route
+    if walk(route, facts, seen).draft.rig is None:
+        raise AdzerError(f"{front} does not show two round lenses, one beside the other. Give the rear lens's file, too, if it has one.")
+    return facts, seen, route
+
+
+@app.command(
+    "rig",
+    help="Calibrate the two round lenses of a camera on a shot, by what both see: centres, radii, bends, how the second stands, how much "
+    "darker it records. --out writes a card that every shot of that camera can use.\n\nExample: adzer rig front.mp4 rear.mp4 --out mill-rig.toml",
+)
+@options.declares
+def rig(
+    declared: dict[str, object], front: Front, rear: Rear = None,
+    out: Annotated[Path | None, typer.Option(help="The card to write, NAME.toml; a file that is there is not replaced.")] = None,
+    title: Annotated[str, typer.Option(help="The card's title; the file's name if left out.")] = "",
+    across: Across = None, base: Base = None, json_: Json = False,
+) -> None:  # fmt: skip
+    from ..core.join import rig as rigs
+    from ..core.run.matching import calibrate_lenses
+    from .cards import write
+
+    if out is not None and out.exists():
+        raise AdzerError(f"{out} is there already; it is never overwritten. Give another name.")
+    facts, seen, route = _two(front, rear, declared, across)
+    found = calibrate_lenses(facts, route, seen)
+    if out is not None:
+        write(out, rigs.text(found, title or out.stem, base))
+    if json_:
+        print_json({**records.to_plain(found), "base": base, "card": str(out) if out is not None else None})
+        return
+    turn = ", ".join(f"{v:+.2f}°" for v in found.turn).replace("-", "−")
+    print(f"{front.name}: the second lens stands {turn} (heading, tilt, roll) off; where both see they agree to ± {found.error:.2f}°. {found.saw}")
+    for e in found.errors:
+        print(f"  {90 - e.height:5.1f}° from the front lens's axis: {e.degrees:.3f}°, {e.pixels:.2f} px, {e.pieces} pieces")
+    if found.ground:
+        print(f"  the ground straight below stands {found.ground:.2f}° apart" + _ground(found.ground))
+
+
+def _ground(apart: float) -> str:
+    return f": lenses {1.6 * apart / 57.2958 * 100:.1f} cm from each other, if they stood 1.6 m above it."
+
+
+USUAL_BASE = 0.03
+
+
+@app.command(
+    "stitch",
+    help="Make a sphere of two round lenses and deliver it whole, 2:1. Without a rig card the lenses are calibrated on this very shot.\n\n"
+    "Example: adzer stitch front.mp4 rear.mp4 --rig mill-rig.toml --distance 2 --card web-sphere --out sphere.mp4",
+)
+@options.declares
+@options.corrects
+def stitch(
+    declared: dict[str, object], corrected: dict[str, object], front: Front, card: making.Card, out: making.Out, rear: Rear = None,
+    rig: Annotated[str | None, typer.Option(help="A rig card, by name or file; calibrated on this shot if left out.")] = None,
+    distance: Annotated[float | None, typer.Option(min=0.1, help="Metres at which the two lenses meet; far away if left out.")] = None,
+    base: Base = None,
+    size: Annotated[str | None, typer.Option(help="Delivered raster, twice as wide as high; as much as was recorded if left out.")] = None,
+    across: Across = None,
+    blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one lens passes into the other.")] = 3.0,
+    over: options.Over = None, json_: Json = False,
+) -> None:  # fmt: skip
+    from ..core.cards import RigCard, find
+    from ..core.join import rig as rigs
+    from ..core.run.matching import calibrate_lenses, seam_on
+
+    making.card_for(card, out)
+    raster = parse_size(size) if size else None
+    if raster is not None and raster[0] != 2 * raster[1]:
+        raise AdzerError(f"--size {size}: a whole sphere is twice as wide as high, e.g. {raster[0]}x{raster[0] // 2}.")
+    facts, seen, route = _two(front, rear, declared, across)
+    route = route.with_("colour", **corrected).with_("join", laid="sphere", blend=blend)
+    ground = 0.0
+    if rig is not None:
+        route = route.with_("join", **rigs.by_card(find("rigs", rig, RigCard), rig))
+    else:
+        found = calibrate_lenses(facts, route, seen)
+        route, ground = route.with_("join", **rigs.answers(found)), found.ground
+        mention(found.saw)
+    if distance is not None:
+        base = base or route.join.base
+        if base is None:
+            base = round(1.6 * ground / 57.2958, 4) if ground > 0.2 else USUAL_BASE
+            why = "as the ground seems to lie, 1.6 m below" if ground > 0.2 else "as is usual"
+            say(f"warn: nobody said how far the lenses stand apart; {base * 100:.1f} cm are taken, {why}. Measure it, and give --base.")
+        route = route.with_("join", base=base, distance=distance)
+    if rig is not None or distance is not None:
+        route = route.with_("join", seam=list(seam_on(facts, route, seen)))
+    told = {"rig": {k: v for k, v in records.to_plain(route.join).items() if k not in ("version", "laid")}}
+    making.make(front.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=raster)

@@ -22,7 +22,7 @@ from ..core.finding import Finding
 from . import cards as _cards  # noqa: F401 - they register their commands
 from . import job as _job  # noqa: F401
 from . import join as _join  # noqa: F401
-from . import options, terminal
+from . import making, options, terminal
 from . import read as _read  # noqa: F401
 from . import shape as _shape  # noqa: F401
 from . import steady as _steady  # noqa: F401
@@ -184,11 +184,13 @@ def _finding(f: Finding) -> dict[str, object]:
     "Example: adzer convert clip.mov --card web-wide --squeeze 1.6 --shape 2.39 --curve fen-log --out master.mp4"
 )
 @options.declares
+@options.corrects
 def convert(
     declared: dict[str, object],
+    corrected: dict[str, object],
     file: Recording,
-    card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
-    out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
+    card: making.Card,
+    out: making.Out,
     squeeze: Annotated[str | None, typer.Option(help="How much the lens squeezes, 1/4 to 4, e.g. 1.6 or 8/5; 1 if left out.")] = None,
     school: Annotated[
         Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")
@@ -203,11 +205,6 @@ def convert(
         typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
     ] = None,
     speed: Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")] = None,
-    exposure: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops.")] = 0.0,
-    whites: Annotated[
-        Literal["let-go", "roll-off", "keep-hue", "keep-all"], typer.Option(help="What happens above white.")
-    ] = "roll-off",
-    ceiling: Annotated[Literal["100", "105", "109"], typer.Option(help="Percent that nothing delivered passes.")] = "100",
     rate: Annotated[
         str | None,
         typer.Option(help="Make the frames even at this rate, frames a second, e.g. 25 or 24000/1001; as recorded if left out."),
@@ -220,19 +217,14 @@ def convert(
     over: options.Over = None,
     json_: Json = False,
 ) -> None:
-    from ..core import cards
-    from ..core.compile import freeze
     from ..core.intake.take import read_file
-    from ..core.route import Route, walk
-    from ..core.run.render import render
+    from ..core.route import Route
     from ..core.shape.advise import by_lens
     from ..core.space import crop
 
     facts, seen = read_file(file)
-    delivery = cards.delivery(card)
-    if out.suffix.lower() != f".{delivery.container}":
-        raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
-    route = Route().with_("colour", exposure=exposure, whites=whites.replace("-", " "), ceiling=int(ceiling))
+    making.card_for(card, out)
+    route = Route().with_("colour", **corrected)
     given = (("squeeze", squeeze), ("shape", shape), ("speed", speed))
     shaped: dict[str, object] = by_lens(lens, focus) if lens is not None else {}
     shaped |= {k: str(_ratio(v, k)) for k, v in given if v is not None}
@@ -246,14 +238,7 @@ def convert(
     stop = facts.frames if to is None else _frame_at(facts, to)
     if not start < stop:
         raise AdzerError(f"{file}: from {from_ or 'its start'} to {to or 'its end'} there is nothing. Give --from before --to.")
-    order = freeze(file.stem, facts, route, card, out.absolute(), start, stop, seen)
-    findings = options.told(walk(order.route, facts, seen, order.card).findings)
-    with progress(file.name) as show:
-        report = render(order, show)
-    if json_:
-        print_json({"master": str(out), "findings": findings, **records.to_plain(report)})
-    else:
-        print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
+    making.make(file.name, facts, seen, route, card, out, json_, start=start, stop=stop)
 
 
 def _ratio(text: str, what: str) -> Fraction:

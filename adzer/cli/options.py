@@ -64,20 +64,39 @@ DECLARED: dict[str, object] = {
 }  # fmt: skip
 
 
-def declares(command: Callable[..., None]) -> Callable[..., None]:
-    """Gives a command all options by which a recording is declared; it gets what was given as ``declared``, as Read takes it."""
-    hints = get_type_hints(command, include_extras=True)
-    own = [p.replace(annotation=hints[p.name]) for p in signature(command).parameters.values() if p.name != "declared"]
-    more = [Parameter(n, Parameter.KEYWORD_ONLY, default=None, annotation=kind) for n, kind in DECLARED.items()]
+CORRECTED: dict[str, object] = {
+    "exposure": Annotated[float | None, typer.Option(min=-8, max=8, help="Brighter by so many stops; 0 if left out.")],
+    "whites": Annotated[
+        Literal["let-go", "roll-off", "keep-hue", "keep-all"] | None,
+        typer.Option(help="What happens above white; roll-off if left out."),
+    ],
+    "ceiling": Annotated[Literal["100", "105", "109"] | None, typer.Option(help="Percent that nothing delivered passes; 100 if left out.")],
+}
 
-    @wraps(command)
-    def run(**words: Any) -> None:
-        given = {n: v for n in DECLARED if (v := words.pop(n)) is not None}
-        command(declared=given | ({"turn": int(given["turn"])} if "turn" in given else {}), **words)
 
-    run.__signature__ = Signature([*(p.replace(kind=Parameter.KEYWORD_ONLY) for p in own), *more])  # type: ignore[attr-defined]
-    run.__annotations__ = {p.name: p.annotation for p in (*own, *more)}
-    return run
+def _gathers(name: str, options: dict[str, object], meant: Callable[[str, Any], object]) -> Callable[..., Any]:
+    """Gives a command many options, of which it gets those that were given as one dictionary, ``name``."""
+
+    def decorate(command: Callable[..., None]) -> Callable[..., None]:
+        hints = get_type_hints(command, include_extras=True)
+        held = signature(command).parameters.values()
+        own = [p.replace(annotation=hints.get(p.name, p.annotation)) for p in held if p.name != name]
+        more = [Parameter(n, Parameter.KEYWORD_ONLY, default=None, annotation=kind) for n, kind in options.items()]
+
+        @wraps(command)
+        def run(**words: Any) -> None:
+            given = {n: meant(n, v) for n in options if (v := words.pop(n)) is not None}
+            command(**{name: given}, **words)
+
+        run.__signature__ = Signature([*(p.replace(kind=Parameter.KEYWORD_ONLY) for p in own), *more])  # type: ignore[attr-defined]
+        run.__annotations__ = {p.name: p.annotation for p in (*own, *more)}
+        return run
+
+    return decorate
+
+
+declares = _gathers("declared", DECLARED, lambda name, v: int(v) if name == "turn" else v)  # what it is, as Read takes it
+corrects = _gathers("corrected", CORRECTED, lambda name, v: {"whites": lambda: v.replace("-", " "), "ceiling": lambda: int(v)}.get(name, lambda: v)())
 
 
 Over = Annotated[

@@ -11,7 +11,7 @@ import typer
 
 from ..core import records
 from ..core.errors import AdzerError
-from . import options
+from . import making, options
 from .terminal import Json, Recording, app, loaded, parse_size, print_json, progress
 
 
@@ -23,8 +23,8 @@ from .terminal import Json, Recording, app, loaded, parse_size, print_json, prog
 def reframe(
     declared: dict[str, object],
     file: Recording,
-    card: Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")],
-    out: Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")],
+    card: making.Card,
+    out: making.Out,
     size: Annotated[str, typer.Option(help="Delivered raster in pixels, 16x16 to 16384x16384, e.g. 1920x1080.")],
     view: Annotated[str | None, typer.Option(help='"heading,tilt,roll,fov" in degrees: tilt −90 to 90; fov is how much it shows across.')] = None,
     laid: Annotated[
@@ -40,23 +40,17 @@ def reframe(
     over: options.Over = None,
     json_: Json = False,
 ) -> None:
-    from ..core import cards
-    from ..core.compile import freeze
     from ..core.intake.take import read_file
     from ..core.join.measure import answers
     from ..core.route import Route, walk
     from ..core.run.matching import match_lenses
-    from ..core.run.render import render
     from ..core.shape.view import holds_directions
 
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
     path = _path(view, keyframes, laid)
     facts, seen = read_file(file, rear=rear)
-    delivery = cards.delivery(card)
-    if out.suffix.lower() != f".{delivery.container}":
-        raise AdzerError(f"{out}: {delivery.title} is a .{delivery.container} file; end the name so.")
-    raster = parse_size(size)
+    delivery, raster = making.card_for(card, out), parse_size(size)
     route = Route().with_("read", **declared)
     shaped: dict[str, object] = {
         "view": records.to_plain(path),
@@ -80,15 +74,7 @@ def reframe(
     route = options.lain_over(route.with_("join", blend=blend), over)
     if match:
         route = route.with_("join", **answers(match_lenses(facts, route, seen)))
-    order = freeze(file.stem, facts, route, card, out.absolute(), seen=seen, raster=raster)
-    walked = walk(order.route, facts, seen, order.card)
-    findings = options.told(walked.findings)
-    with progress(file.name) as show:
-        report = render(order, show)
-    if json_:
-        print_json({"master": str(out), "findings": findings, **records.to_plain(report)})
-    else:
-        print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
+    making.make(file.name, facts, seen, route, card, out, json_, raster=raster)
 
 
 def _named(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dict[str, float]:

@@ -83,6 +83,29 @@ class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return float(np.interp(1 / metres, [0.0, *(d for d, _ in near)], [self.squeeze, *(s for _, s in near)]))
 
 
+class RigLens(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A round lens in the picture of both: ``x``, ``y`` and ``radius`` as shares of its height; ``across`` and ``bend`` as of
+    ``sphere.Lens``."""
+
+    x: Annotated[float, Meta(ge=-1, le=5)]
+    y: Annotated[float, Meta(ge=-1, le=5)]
+    radius: Annotated[float, Meta(gt=0, le=4)]
+    across: Annotated[float, Meta(ge=60, le=280)]
+    bend: Annotated[tuple[Annotated[float, Meta(ge=-1, le=1)], ...], Meta(max_length=4)] = ()
+
+
+class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How two round lenses of a camera stand: ``turn``, ``gain`` and ``error`` as of ``JoinSettings``; ``base``: metres between them."""
+
+    title: str
+    lenses: tuple[RigLens, RigLens]
+    turn: tuple[float, float, float]
+    gain: tuple[Positive, Positive, Positive]
+    error: Annotated[float, Meta(ge=0, le=180)]
+    base: Annotated[float, Meta(gt=0, le=2)] | None = None
+    note: str = ""
+
+
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a place that shows the picture asks for.
 
@@ -147,9 +170,9 @@ class PlayerCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     why: str = ""
 
 
-Card = CurveCard | PrimariesCard | LensCard | DeliveryCard | PlayerCard
+Card = CurveCard | PrimariesCard | LensCard | RigCard | DeliveryCard | PlayerCard
 KINDS: dict[str, type] = {
-    "curves": CurveCard, "primaries": PrimariesCard, "lenses": LensCard, "deliveries": DeliveryCard,
+    "curves": CurveCard, "primaries": PrimariesCard, "lenses": LensCard, "rigs": RigCard, "deliveries": DeliveryCard,
     "copies": DeliveryCard, "players": PlayerCard,
 }  # fmt: skip
 C = TypeVar("C")
@@ -203,7 +226,7 @@ def kind_of(path: Path) -> str:
         keys = set(tomllib.loads(path.read_text("utf-8")))
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError):
         return "curves"
-    for mark, kind in (("decodes", "players"), ("encoder", "deliveries"), ("squeeze", "lenses"), ("red", "primaries")):
+    for mark, kind in (("decodes", "players"), ("encoder", "deliveries"), ("squeeze", "lenses"), ("turn", "rigs"), ("red", "primaries")):
         if mark in keys:
             return kind
     return "curves"
@@ -248,7 +271,8 @@ def _stamp(kind: str) -> tuple[str, float, float]:
         touched = own.stat().st_mtime
     except OSError:
         touched = 0.0
-    return str(own), (SHIPPED / kind).stat().st_mtime, touched
+    shipped = SHIPPED / kind
+    return str(own), shipped.stat().st_mtime if shipped.is_dir() else 0.0, touched
 
 
 def paths(kind: str) -> dict[str, Path]:

@@ -19,7 +19,7 @@ from .media.formats import Plane
 from .media.rolls import Source
 from .pace import Pace
 from .space.looks import AxisLook, Look, Turning
-from .space.sphere import Array, Flat, Recording
+from .space.sphere import Array, Flat, Lens, Recording
 from .target import Target
 
 Pair = tuple[int, int]
@@ -79,8 +79,11 @@ class Share(Protocol):
     """How far a patch counts, by direction: 0 … 1, of all patches of a panel together 1. ``width``: of its narrowest way from 0
     to 1, in radians, or in recorded pixels of a flat picture. ``still``: does it stay as it is?"""
 
-    width: float
-    still: bool
+    @property
+    def width(self) -> float: ...
+
+    @property
+    def still(self) -> bool: ...
 
     def at(self, d: Array, time: float) -> Array:
         """(…) of directions (…, 3) of the panel's look."""
@@ -93,6 +96,8 @@ class Patch:
 
     lens     direction → place in ``region`` (x, y, width, height of the input's picture), how finely, and where it ends
     turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last
+    away     where its lens stands, against the place that the look looks from, over the distance of what is looked at: in the look's
+             own axes; None: everything is far
     share    None: it is all that there is
     light    3×3 on its light before it is mixed with others'; None: as it is
     """
@@ -104,6 +109,7 @@ class Patch:
     readout: float = 0.0
     share: Share | None = None
     light: tuple[tuple[float, float, float], ...] | None = None
+    away: tuple[float, float, float] | None = None
 
     @property
     def still(self) -> bool:
@@ -115,6 +121,8 @@ class Patch:
 
     def held(self, d: Array, time: float) -> Array:
         """Directions (…, 3) of a look as the lens's own, float64 and exact."""
+        if self.away is not None:
+            d = d - np.linalg.norm(d, axis=-1, keepdims=True) * np.array(self.away)
         if self.turning is None:
             return d
         flat = isinstance(self.lens, Flat)
@@ -199,12 +207,22 @@ class Overlay:
 
 @dataclass(frozen=True)
 class Rig:
-    """How the second of two lenses stands against the first: ``turning`` and ``light`` as of its patch; ``blend``: radians over which
-    one passes into the other."""
+    """How the second of two lenses stands against the first.
+
+    turning, light   as of its patch
+    blend    radians over which one passes into the other; ``seam``: where they do, see ``Meeting``
+    lenses   as they were found to be, in the picture of both; empty: as the footage shows their discs
+    apart    the distance between them over the distance at which they meet; 0: they meet far away
+    whole    is the sphere delivered, and not the two round pictures?
+    """
 
     turning: Turning | None = None
     light: tuple[tuple[float, float, float], ...] | None = None
     blend: float = 0.05
+    seam: tuple[float, ...] = ()
+    lenses: tuple[Lens, ...] = ()
+    apart: float = 0.0
+    whole: bool = False
 
 
 @dataclass(frozen=True)

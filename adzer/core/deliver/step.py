@@ -36,10 +36,11 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 Fix("Web wide 16:9", "deliver", {"cards": ["web-wide"]}),
             )  # fmt: skip
         )
-    sphere, unsaid = told(picture, card) if card.shows == "spheres" else (None, None)
+    whole = card.shows == "spheres" or (context.draft.rig is not None and context.draft.rig.whole)
+    sphere, unsaid = told(picture, card) if whole else (None, None)
     if unsaid is not None:
         findings.append(unsaid)
-    if card.shows != "spheres" and picture.projection not in (None, "flat"):
+    if not whole and picture.projection not in (None, "flat"):
         findings.append(
             Finding(
                 Level.STOP,

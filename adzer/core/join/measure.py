@@ -68,12 +68,12 @@ def match(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, co
         )
     step = float(np.clip(np.degrees(1 / lens.density), 0.08, 0.5))
     round_, high = np.arange(0, 360, step), np.arange(-half, half + 1e-9, step)
-    band = _band(lens, round_, high)
+    around = band(lens, round_, high)
     turn = np.eye(3)
     for _ in range(2):  # once more from where it was found to stand: pieces that hardly lie apart are found best
         found = []
         for planes in frames:
-            one, other = (_luma(_seen(planes, samples, lens, n, corner, band @ t.T)) for n, t in enumerate((np.eye(3), turn)))
+            one, other = (luma(seen(planes, samples, lens, n, corner, around @ t.T)) for n, t in enumerate((np.eye(3), turn)))
             found += _pieces(one, other, step, half)
         places = np.array([f for f in found if f is not None])  # degrees round and high: in the first, in the second
         if len(places) < LEAST:
@@ -81,35 +81,32 @@ def match(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, co
                 f"Where both lenses see there is too little to match them by: {len(places)} of {len(found)} pieces were found again. Take "
                 "a shot with more to see at its sides."
             )
-        here, there = (_direction(lens, places[:, i], places[:, i + 1]) for i in (0, 2))
+        here, there = (direction(lens, places[:, i], places[:, i + 1]) for i in (0, 2))
         more, along, error, left = _turned(here, there, *lens.lenses[0].axes.T[1:])
         turn = turn @ more
-    ratios = [_ratios(planes, samples, lens, corner, band, turn, curve) for planes in frames]
-    compared = sum(len(r) for r in ratios)
-    gain = np.median(np.concatenate(ratios), axis=0) if compared else np.ones(3)
+    gain, compared = gains(frames, samples, lens, corner, turn, curve)
     error = float(np.hypot(2.2 * error * np.sqrt(PIECE / EVERY * len(frames)), NOT_QUITE_FAR))  # pieces lie over each other, frames are alike
     heading, tilt, roll = (round(float(v), 3) for v in angles(turn))
-    red, green, blue = (round(float(v), 4) for v in gain)
     return Matched(
-        (heading, tilt, roll), (red, green, blue), round(error, 3), len(places), len(found), round(along, 3), round(left, 3),
+        (heading, tilt, roll), gain, round(error, 3), len(places), len(found), round(along, 3), round(left, 3),
         compared,
     )  # fmt: skip
 
 
-def _direction(lens: Round, turned: Array, high: Array) -> Array:
+def direction(lens: Round, turned: Array, high: Array) -> Array:
     """Of degrees round the first lens's axis, and up from the plane that is square to it towards that lens."""
     right, ahead, up = lens.lenses[0].axes.T
     t, h = np.radians(turned)[..., None], np.radians(high)[..., None]
     return np.asarray(np.cos(h) * (np.cos(t) * up + np.sin(t) * right) + np.sin(h) * ahead)
 
 
-def _band(lens: Round, round_: Array, high: Array) -> Array:
+def band(lens: Round, round_: Array, high: Array) -> Array:
     """(rows, columns, 3) directions of the overlap."""
     turned, up = np.meshgrid(round_, high)
-    return _direction(lens, turned, up)
+    return direction(lens, turned, up)
 
 
-def _seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, corner: tuple[int, int], d: Array) -> Array:
+def seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, corner: tuple[int, int], d: Array) -> Array:
     """R′G′B′ signal (…, 3) that one of the lenses recorded of directions."""
     place = Round(lens.size, (lens.lenses[which],)).place(d) + np.array(corner, dtype=np.float64)
     made = []
@@ -122,7 +119,7 @@ def _seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, 
     return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])
 
 
-def _luma(rgb: Array) -> Array:
+def luma(rgb: Array) -> Array:
     return np.asarray(rgb @ np.array([0.2126, 0.7152, 0.0722]))
 
 
@@ -189,12 +186,22 @@ def _agreed(here: Array, there: Array, axis: Array, up: Array, shifts: bool) -> 
     return turning(x[:3]), float(np.degrees(x[3])) if shifts else 0.0, float(np.degrees(error)), left
 
 
+def gains(
+    frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], turn: Array, curve: Curve | None
+) -> tuple[tuple[float, float, float], int]:
+    """How many times as bright the first lens recorded red, green and blue light, and of how many places that is known."""
+    around = band(lens, np.arange(0, 360, 0.5), np.arange(-1.5, 1.51, 0.5))
+    ratios = np.concatenate([_ratios(planes, samples, lens, corner, around, turn, curve) for planes in frames])
+    red, green, blue = (round(float(v), 4) for v in (np.median(ratios, axis=0) if len(ratios) else np.ones(3)))
+    return (red, green, blue), len(ratios)
+
+
 def _ratios(
     planes: tuple[Plane, ...], samples: Samples, lens: Round, corner: tuple[int, int], band: Array, turn: Array, curve: Curve | None
 ) -> NDArray[np.float64]:
     """(n, 3) how many times as bright the first lens recorded what both see, in light."""
-    d = band[band.shape[0] // 4 : -(band.shape[0] // 4), ::4].reshape(-1, 3)
-    both = [_seen(planes, samples, lens, 0, corner, d), _seen(planes, samples, lens, 1, corner, d @ turn.T)]
+    d = band.reshape(-1, 3)
+    both = [seen(planes, samples, lens, 0, corner, d), seen(planes, samples, lens, 1, corner, d @ turn.T)]
     usable = np.all([(v > 0.08) & (v < 0.6) for v in both], axis=(0, 2))
     if usable.sum() < 50:
         return np.ones((0, 3))

@@ -166,4 +166,7 @@ def check(path_kind: str, name: str, card: cards.Card) -> str:
         )
     if isinstance(card, cards.LensCard):
         return f"squeezes {card.squeeze:g}×"
+    if isinstance(card, cards.RigCard):
+        apart = f", {card.base * 100:.1f} cm apart" if card.base else ""
+        return f"two lenses of {card.lenses[0].across:.0f}°{apart}, known to {card.error:.2f}°"
     return f"red {card.red}, green {card.green}, blue {card.blue}, white {card.white}"

@@ -22,7 +22,7 @@ from ..stage import Context, StepResult
 from .advise import SPEEDS, pace_text, shape_text
 from .geometry import Fitted, Framing, fit, panel, solve
 from .settings import ShapeSettings
-from .view import Viewed, holds_directions, left, viewed
+from .view import Laid, holds_directions, left, unrolled, viewed
 
 WHOLE = 0.97  # share of a pair's picture that has to be left: an odd line at its edge may go
 LIMITS = (Fraction(1, 4), Fraction(4))
@@ -179,6 +179,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     if settings.view is not None and holds_directions(picture):
         return _view(picture, settings, context)
     assert context.card is not None
+    if context.draft.rig is not None and context.draft.rig.whole:
+        return _unrolled(picture, settings, context)
     seconds = float(picture.duration or 0) or None
     if settings.moves is not None and (problem := crop_trouble(settings.moves, seconds)):
         fix = Fix("Hold the crop still", "shape", {"moves": None})
@@ -239,9 +241,9 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     return StepResult(after, " → ".join(parts), tuple(findings), draft=draft, shaped=made, idle=idle)
 
 
-def _drafted(context: Context, made: Shaped | Viewed) -> Draft:
+def _drafted(context: Context, made: Shaped | Laid) -> Draft:
     draft = context.draft.with_(raster=made.fitted.raster, panels=(made.panel,))
-    if isinstance(made, Viewed):
+    if isinstance(made, Laid):
         draft = draft.with_(panels=(made.drawn,), inputs=made.inputs or draft.inputs)
     return draft
 
@@ -289,6 +291,26 @@ def _too_fast(path: ViewPath | CropPath, move: Move, field: str) -> Finding:
     )
     fix = Fix(label, "shape", {field: to_plain(mended)})
     return Finding(Level.WARN, "move-too-fast", move.text, "shape", fix)
+
+
+def _unrolled(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
+    """The whole sphere that two lenses saw."""
+    assert context.card is not None
+    made = unrolled(picture, settings, context.card, context.seen, context.draft)
+    kept = left(made.panel, 0.0, 0.0)
+    findings = []
+    if kept.bare > 0:
+        findings.append(Finding(
+            Level.WARN, "sphere-beyond-lenses",
+            f"{kept.bare:.1%} of the sphere lies where neither lens recorded anything, and is delivered black. Say on Join how far they see.",
+            "shape",
+        ))  # fmt: skip
+    w, h = made.fitted.raster
+    after = picture.with_(
+        raster=(w, h), pixel_aspect=Fraction(1), projection="equirectangular", eyes="one", coverage="360", packing=None, first=None,
+        detail=kept.middle,
+    )  # fmt: skip
+    return StepResult(after, f"whole sphere, {w}×{h}", tuple(findings), draft=_drafted(context, made))
 
 
 SOFT = 0.7  # recorded pixels per delivered pixel below which a view looks soft

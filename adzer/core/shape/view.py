@@ -16,8 +16,8 @@ from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..media.rolls import Pair
 from ..picture import Picture
-from ..plan import Draft, Input, Panel, Patch
-from ..space.looks import Meeting, ViewLook
+from ..plan import Draft, Input, Panel, Patch, Rig
+from ..space.looks import Look, Meeting, SphereLook, ViewLook
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
@@ -27,16 +27,20 @@ ROUND_ACROSS = 180.0
 
 
 @dataclass(frozen=True)
-class Viewed:
-    """A view and how it lies in the delivered raster. ``panel``: of the recording as one picture, to reckon in; ``drawn``: the one
-    that is rendered, of ``inputs`` if they are not the draft's."""
+class Laid:
+    """Directions laid flat, and how they lie in the delivered raster. ``panel``: of the recording as one picture, to reckon in;
+    ``drawn``: the one that is rendered, of ``inputs`` if they are not the draft's."""
 
     fitted: Fitted
     panel: Panel
-    look: ViewLook
     lens: Directions
     drawn: Panel
-    inputs: tuple[Input, ...] = ()
+    inputs: tuple[Input, ...]
+
+
+@dataclass(frozen=True)
+class Viewed(Laid):
+    look: ViewLook
 
 
 def holds_directions(picture: Picture) -> bool:
@@ -65,9 +69,11 @@ def followed_over(picture: Picture, settings: ShapeSettings, seen: object) -> tr
     return track.Source(recording(picture, settings, seen), region(picture, settings.eye), sub)
 
 
-def recording(picture: Picture, settings: ShapeSettings, seen: Any) -> Directions:
-    """What its pixels say about directions: a sphere or half of it, or round lenses where the footage shows their discs."""
+def recording(picture: Picture, settings: ShapeSettings, seen: Any, rig: Rig | None = None) -> Directions:
+    """What its pixels say about directions: a sphere or half of it, or round lenses as a rig or else the footage shows their discs."""
     x, y, w, h = region(picture, settings.eye)
+    if rig is not None and rig.lenses:
+        return Round((w, h), rig.lenses)
     if picture.projection == "equirectangular":
         return Equirect((w, h), 180.0 if picture.coverage == "180" else 360.0)
     across = settings.across or ROUND_ACROSS
@@ -102,19 +108,37 @@ def viewed(
     half = extent(settings.view, Fraction(*size))
     nudge = settings.nudge(wanted)
     look = ViewLook(fitted.picture, settings.view, half, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level)
-    lens = recording(picture, settings, seen)
+    laid = _through(picture, settings, seen, draft, fitted, look)
+    return Viewed(**vars(laid), look=look)
+
+
+def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: object, draft: Draft) -> Laid:
+    """The sphere that two lenses saw, twice as wide as high: as many pixels as they recorded, or as the card allows."""
+    lens = recording(picture, settings, seen, draft.rig)
+    w, h = card.max_raster
+    wide = int(min(2 * np.pi * lens.density, w, 2 * h))
+    size = (wide // 4 * 4, wide // 4 * 2)
+    fitted = Fitted(size, size, (0, 0), Fraction(1))
+    return _through(picture, settings, seen, draft, fitted, SphereLook(size, level=settings.level))
+
+
+def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
+    rig = draft.rig if draft is not None else None
+    lens = recording(picture, settings, seen, rig)
     panel = Panel(look, (Patch(lens, region(picture, settings.eye)),), fitted.place)
-    if draft is None or draft.rig is None or not isinstance(lens, Round) or len(lens.lenses) != 2:
-        return Viewed(fitted, panel, look, lens, panel)
+    if draft is None or rig is None or not isinstance(lens, Round) or len(lens.lenses) != 2:
+        return Laid(fitted, panel, lens, panel, ())
     patches, inputs = through_two(lens, panel.region, draft)
-    return Viewed(fitted, panel, look, lens, replace(panel, patches=patches), inputs)
+    return Laid(fitted, panel, lens, replace(panel, patches=patches), inputs)
 
 
 def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:
     """Each of two lenses as a patch of its own, and the inputs: of two files each lens's own, which are then never laid together."""
     rig, (held, *_) = draft.rig, draft.inputs
     assert rig is not None
-    axes = [tuple(float(v) for v in one.axes[:, 1]) for one in lens.lenses]
+    axes = [one.axes[:, 1] for one in lens.lenses]
+    first, second = (tuple(float(v) for v in a) for a in axes)
+    meeting = Meeting(first, second, rig.blend, rig.seam)  # type: ignore[arg-type]
     apart = isinstance(held.recording, Pair) and not held.turn
     patches, inputs = [], []
     for n, one in enumerate(lens.lenses):
@@ -123,7 +147,8 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
         size = (width, region[3])
         patches.append(Patch(
             Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,
-            share=Meeting(axes[n], axes[1 - n], rig.blend), light=rig.light if n else None,  # type: ignore[arg-type]
+            share=meeting.turned if n else meeting, light=rig.light if n else None,
+            away=tuple((axes[n] * rig.apart / 2).tolist()) if rig.apart else None,
         ))  # fmt: skip
         if apart:
             assert isinstance(held.recording, Pair)

@@ -14,7 +14,7 @@ import numpy as np
 
 from .crop import CropPath, crops_at, inside
 from .path import ViewPath, views_at
-from .sphere import Array, Flat, between, rotation, view_directions
+from .sphere import Array, Flat, between, direction, rotation, view_directions
 
 Pair = tuple[int, int]
 
@@ -94,6 +94,27 @@ class ViewLook(Look):
             view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
             @ (rotation(0.0, *self.level) @ turn[0]).T
         )
+
+
+@dataclass(frozen=True)
+class SphereLook(Look):
+    """A sphere laid flat: heading goes evenly across ``across`` degrees, tilt evenly down. ``level`` as of ``ViewLook``.
+
+    >>> SphereLook((400, 200)).directions(np.array(300.0), np.array(100.0), 0.0).round(6).tolist()  # looking to the right
+    [1.0, 0.0, 0.0]
+    """
+
+    size: Pair
+    across: float = 360.0
+    level: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def still(self) -> bool:
+        return True
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        w, h = self.size
+        return np.asarray(direction((x / w - 0.5) * self.across, (0.5 - y / h) * 180) @ rotation(0.0, *self.level).T)
 
 
 @dataclass(frozen=True)
@@ -178,12 +199,17 @@ class Turning:
 
 @dataclass(frozen=True)
 class Meeting:
-    """Two lenses meet halfway between where they face: how far the one that faces ``axis`` counts against the one that faces
-    ``other``, from 0 to 1 over ``width`` radians."""
+    """Two lenses meet halfway between where they face, or along ``seam``: how far the one that faces ``axis`` counts against the one
+    that faces ``other``, from 0 to 1 over ``width`` radians.
+
+    seam   radians by which the way lies nearer to ``axis`` than halfway, at even angles round it, from straight up on towards the
+           right of who looks along it
+    """
 
     axis: tuple[float, float, float]
     other: tuple[float, float, float]
     width: float
+    seam: tuple[float, ...] = ()
     still: bool = True
 
     def at(self, d: Array, time: float) -> Array:
@@ -193,5 +219,18 @@ class Meeting:
         [1.0, 0.5, 0.0]
         """
         from_own, from_other = (between(d, np.broadcast_to(np.array(v), d.shape)) for v in (self.axis, self.other))
-        part = np.clip(0.5 + np.radians(from_other - from_own) / 2 / self.width, 0.0, 1.0)
+        off = np.radians(from_other - from_own) / 2
+        if self.seam:
+            axis = np.array(self.axis)
+            right = np.cross(axis, [0.0, 0.0, 1.0])
+            up = np.cross(right, axis)
+            n, held = len(self.seam), np.array((*self.seam, self.seam[0]))
+            off = off - np.interp(np.arctan2(d @ right, d @ up) / (2 * np.pi) % 1.0 * n, np.arange(n + 1), held)
+        part = np.clip(0.5 + off / self.width, 0.0, 1.0)
         return np.asarray(part * part * (3 - 2 * part))
+
+    @property
+    def turned(self) -> Meeting:
+        """The same way as the other lens counts along it."""
+        back = (-np.array(self.seam))[::-1] if self.seam else np.zeros(0)  # who looks the other way goes round the other way
+        return Meeting(self.other, self.axis, self.width, tuple(np.roll(back, 1).tolist()), self.still)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from ..core.media.probe import FileFacts
     from ..core.read.seen import Seen
     from ..core.route import Route
+    from ..core.run.syncing import InStep
 
 Front = Annotated[Path, typer.Argument(help="The front lens's recording, or one of both lenses.")]
 Rear = Annotated[Path | None, typer.Argument(help="The rear lens's, if it has a file of its own.")]
@@ -205,3 +206,95 @@ def stitch(
         route = route.with_("join", seam=list(seam_on(facts, route, seen)))
     told = {"rig": {k: v for k, v in records.to_plain(route.join).items() if k not in ("version", "laid")}}
     making.make(front.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=raster)
+
+
+@app.command(
+    "eyes",
+    help="Two recordings of two eyes: which is the left, how they lie in time and against each other, how deep they see. With --out both are "
+    "brought in line and laid into one master.\n\n"
+    "Examples: adzer eyes a.mp4 b.mp4 --json · adzer eyes a.mp4 b.mp4 --layout beside --half --card web-wide --out pair.mp4",
+)
+@options.declares
+@options.corrects
+def eyes(
+    declared: dict[str, object], corrected: dict[str, object],
+    a: Annotated[Path, typer.Argument(help="One eye's recording, or one of both.")],
+    b: Annotated[Path | None, typer.Argument(help="The other's, if it has a file of its own.")] = None,
+    layout: Annotated[
+        Literal["beside", "over", "left", "right"] | None,
+        typer.Option(help="Side by side, one over the other, or one eye alone; nothing is written if left out."),
+    ] = None,
+    half: Annotated[bool, typer.Option("--half", help="Each eye squeezed into half of a picture.")] = False,
+    leading: Annotated[Literal["left", "right"], typer.Option("--first", help="The eye on the left, or above.")] = "left",
+    left: Annotated[Literal["a", "b"] | None, typer.Option(help="Which is the left eye; measured if left out.")] = None,
+    offset: Annotated[float | None, typer.Option(help="Seconds by which the second's start lies after the first's; measured if left out.")] = None,
+    pin: Annotated[str | None, typer.Option(help="x,y of a thing in the first file's pixels that is to lie on the screen.")] = None,
+    card: Annotated[str | None, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")] = None,
+    out: Annotated[Path | None, typer.Option(help="The master's name; its ending must be the card's container.")] = None,
+    size: Annotated[str | None, typer.Option(help="Largest delivered raster of both; the card's if left out.")] = None,
+    over: options.Over = None, json_: Json = False,
+) -> None:  # fmt: skip
+    from ..core.join.eyes import answers
+    from ..core.run.matching import depth_at, look_at_eyes
+
+    if (layout is None) != (out is None) or (out is None) != (card is None):
+        raise AdzerError("--layout, --card and --out go together: how both are laid out, by which card, into which file.")
+    if card is not None and out is not None:
+        making.card_for(card, out)
+    facts, seen, route, step = _pair(a, b, declared, offset)
+    found = look_at_eyes(facts, route, seen)
+    first = {"a": "left", "b": "right"}[left] if left else {"first": "left", "second": "right"}.get(found.which.left or "", declared.get("first"))
+    file = None if first is None else str(a) if first == "left" or b is None else str(b)
+    told = {
+        "left": file, "confidence": found.which.confidence, "offset": step.offset, "drift_ppm": step.drift_ppm,
+        "alignment": {**records.to_plain(found.align), "before": found.before, "points": found.points},
+        "depth": records.to_plain(found.depth), "colours": found.colours, "differ": found.differ,
+        "says": {**step.says, "which": found.which.saw, "alignment": found.saw},
+    }  # fmt: skip
+    if out is None or card is None or layout is None:
+        if json_:
+            print_json(told)
+        else:
+            print(f"left: {file or 'cannot tell'}, {found.which.confidence:.0%} sure. {found.which.saw}")
+            print(found.saw)
+            d = found.depth
+            print(f"depth: {d.near:+.2f} to {d.far:+.2f} % of the width (less than 0: before the screen)".replace("-", "−"))
+        raise typer.Exit(0 if first is not None else 1)
+    if first is None:
+        raise AdzerError(f"{a}: which eye is left cannot be told ({found.which.saw}) Look, and say it with --left a or --left b.")
+    route = route.with_("read", first=first).with_("colour", **corrected)
+    route = route.with_("join", laid=layout, half=half, leading=leading, **answers(found))
+    if pin is not None:
+        at = [float(v) for v in pin.split(",")]
+        wide, high = facts.raster[0] / (2 if facts.beside else 1), facts.raster[1]
+        route = route.with_("join", pin=round(-depth_at(facts, route, seen, at[0] / wide, at[1] / high), 4))
+        told["pin"] = route.join.pin
+    making.make(a.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=parse_size(size) if size else None)
+
+
+def _pair(a: Path, b: Path | None, declared: dict[str, object], offset: float | None) -> tuple[FileFacts, Seen | None, Route, InStep]:
+    """Two eyes' recording put in step and read, and the route that says that they are."""
+    from ..core.intake.take import read_file
+    from ..core.media.probe import probe
+    from ..core.route import Route
+    from ..core.run.syncing import InStep, in_step
+
+    says = {"eyes": "side by side"} if b is not None else {}
+    if b is None:
+        facts, seen = read_file(a)
+        says = {"eyes": "side by side"} if facts.beside else {}
+        step, slip = InStep(0.0, 0.0, None, None, None, 1.0, {}), 0.0
+    else:
+        rate = float(probe(a).rate or 25)
+        step = InStep(offset, 0.0, None, None, None, 1.0, {"offset": "As was said."}) if offset is not None else in_step(a, b, mention)
+        if step.offset is None:
+            raise AdzerError(
+                f"{a} and {b}: how they lie in time cannot be told. {' '.join(step.says.values())} Say it with --offset, in seconds, 0 if they "
+                "started at once."
+            )
+        whole, _ = step.left_over(rate)
+        facts, seen = read_file(a, rear=b, starts=(max(whole, 0), max(-whole, 0)))
+        slip = whole / rate - step.offset
+    route = Route().with_("read", **says | declared)
+    drift = step.drift_ppm if step.drift_uncertainty is not None and abs(step.drift_ppm or 0) > step.drift_uncertainty else 0.0
+    return facts, seen, route.with_("join", slip=round(slip, 6), drift=drift or 0.0), step

@@ -65,6 +65,23 @@ class Picture(msgspec.Struct, frozen=True):
         """Width over height as it is meant to be seen."""
         return Fraction(self.raster[0], self.raster[1]) * self.pixel_aspect
 
+    def region(self, eye: str) -> tuple[int, int, int, int]:
+        """x, y, width, height of one eye's part, even; the whole picture if there is only one."""
+        w, h = self.raster
+        second = int(eye != (self.first or "left"))
+        if self.eyes == "side by side":
+            return (w // 4 * 2 * second, 0, w // 4 * 2, h)
+        if self.eyes == "over under":
+            return (0, h // 4 * 2 * second, w, h // 4 * 2)
+        return (0, 0, w, h)
+
+    @property
+    def eye_aspect(self) -> Fraction:
+        """Width of an eye's pixel over its height."""
+        if self.packing != "half":
+            return self.pixel_aspect
+        return self.pixel_aspect * (2 if self.eyes == "side by side" else Fraction(1, 2))
+
     def with_(self, **changes: object) -> Picture:
         return msgspec.structs.replace(self, **changes)
 

@@ -16,13 +16,13 @@ from .light.chain import ColourChain
 from .light.curves import Curve
 from .light.samples import Samples
 from .media.formats import Plane
-from .media.rolls import Source
+from .media.rolls import Pair, Source
 from .pace import Pace
 from .space.looks import AxisLook, Look, Turning
 from .space.sphere import Array, Flat, Lens, Recording
 from .target import Target
 
-Pair = tuple[int, int]
+Size = tuple[int, int]
 Planes = tuple[Plane, ...]
 
 
@@ -53,7 +53,7 @@ class Input:
     """
 
     samples: Samples
-    raster: Pair
+    raster: Size
     turn: int = 0
     source: Source | None = None
     recording: Source | None = None
@@ -65,6 +65,12 @@ class Input:
     def by_its_clock(self) -> bool:
         """Is it the recording that the shot's frames are counted in?"""
         return self.source is None and (self.offset, self.drift) == (0.0, 1.0)
+
+    def alone(self, n: int) -> Input | None:
+        """Of two recordings laid side by side the n-th as an input of its own; None if it is only one."""
+        if not isinstance(self.recording, Pair) or self.turn:
+            return None
+        return replace(self, raster=(self.raster[0] // 2, self.raster[1]), source=self.recording.both[n])
 
     def moment(self, time: Array) -> Array:
         return self.offset + self.drift * time
@@ -140,10 +146,10 @@ class Panel:
 
     look: Look
     patches: tuple[Patch, ...]
-    place: Pair = (0, 0)
+    place: Size = (0, 0)
 
     @property
-    def size(self) -> Pair:
+    def size(self) -> Size:
         return self.look.size
 
     @property
@@ -170,7 +176,7 @@ class Panel:
 
 
 def on_axes(
-    size: Pair, scale: tuple[Fraction, Fraction], offset: tuple[Fraction, Fraction], recorded: Pair, place: Pair = (0, 0)
+    size: Size, scale: tuple[Fraction, Fraction], offset: tuple[Fraction, Fraction], recorded: Size, place: Size = (0, 0)
 ) -> Panel:
     """A panel of the whole recorded picture whose axes stay axes."""
     return Panel(AxisLook(size, scale, offset), (Patch(Flat(recorded), (0, 0, *recorded)),), place)
@@ -226,11 +232,41 @@ class Rig:
 
 
 @dataclass(frozen=True)
+class Eye:
+    """One eye of a pair: ``input`` and ``region`` of its pictures; ``turning`` and ``light`` as of its patch."""
+
+    input: Input
+    region: tuple[int, int, int, int]
+    turning: Turning | None = None
+    light: tuple[tuple[float, float, float], ...] | None = None
+
+
+@dataclass(frozen=True)
+class Eyes:
+    """A pair that Join has taken apart: what the next stages see is one eye's picture, and both are made alike.
+
+    eyes     in the order in which they are delivered; only one if the other is left out
+    first    which of the two that is
+    laid     ``side by side`` or ``over under``; ``half``: each is squeezed into its half of a picture as large as one
+    """
+
+    eyes: tuple[Eye, ...]
+    first: str
+    laid: str
+    half: bool = False
+
+    @property
+    def times(self) -> Size:
+        """How many eyes lie across and down."""
+        return (1, 1) if len(self.eyes) == 1 else (2, 1) if self.laid == "side by side" else (1, 2)
+
+
+@dataclass(frozen=True)
 class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
-    rig      of two lenses that are looked through as one
+    rig      of two lenses that are looked through as one; ``pair``: of two eyes
     overlays   what is laid over the delivered pictures
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
@@ -239,13 +275,14 @@ class Draft:
     """
 
     inputs: tuple[Input, ...] = ()
-    raster: Pair = (0, 0)
+    raster: Size = (0, 0)
     panels: tuple[Panel, ...] = ()
     curve: Curve | None = None
     chain: ColourChain | None = None
     target: Target | None = None
     pace: Pace | None = None
     rig: Rig | None = None
+    pair: Eyes | None = None
     overlays: tuple[Overlay, ...] = ()
 
     def with_(self, **changes: Any) -> Draft:
@@ -272,7 +309,7 @@ class Plan:
     """The pixels of a render: a draft with nothing left open."""
 
     inputs: tuple[Input, ...]
-    raster: Pair
+    raster: Size
     panels: tuple[Panel, ...]
     chain: ColourChain | None
     target: Samples
@@ -281,7 +318,7 @@ class Plan:
 
     @staticmethod
     def single(
-        samples: Samples, recorded: Pair, panel: Panel, chain: ColourChain | None, target: Samples, raster: Pair | None = None
+        samples: Samples, recorded: Size, panel: Panel, chain: ColourChain | None, target: Samples, raster: Size | None = None
     ) -> Plan:
         """One recording behind one panel, which fills the raster if no other is said."""
         return Plan((Input(samples, recorded),), raster or panel.size, (panel,), chain, target)

@@ -507,7 +507,7 @@ def decibels(picture, time, heading, tilt, fov, lean=20.0):
 
 def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitching(tmp_path):
     """Both are found, shown side by side, and a view that looks backwards is of the rear lens."""
-    from adzer.core.intake.take import join_lenses, look_at, source_problem, take
+    from adzer.core.intake.take import join_files, look_at, source_problem, take
     from adzer.core.media.decode import Reader
     from adzer.core.route import Route
     from adzer.core.sim.cameras.lens_pair import CAMERA, REAR
@@ -545,7 +545,7 @@ def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitc
     other = tmp_path / "other.mp4"
     cameras.shoot(replace(REAR.sized((320, 320)), sound=False), 2, other, samples=1)
     with pytest.raises(AdzerError, match="two lenses of one camera"):
-        join_lenses(read_file(files[0])[0], read_file(other)[0])
+        join_files(str(files[0]), str(other))
 
 
 @pytest.mark.parametrize(

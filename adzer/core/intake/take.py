@@ -17,7 +17,7 @@ from ..finding import Finding, Level
 from ..job import Job, Part, Shot
 from ..media import probe
 from ..media.probe import FileFacts
-from ..media.rolls import Pair, Roll
+from ..media.rolls import Pair, Roll, Stream
 from ..read.identify import identify
 from ..read.seen import Seen
 from ..read.step import assumed_samples
@@ -28,13 +28,15 @@ Say = Callable[[str], None]
 
 
 def read_file(
-    path: str | Path, route: Route | None = None, rear: str | Path | None = None
+    path: str | Path, route: Route | None = None, rear: str | Path | None = None, starts: tuple[int, int] = (0, 0)
 ) -> tuple[FileFacts, Seen | None]:
     """Tags and time stamps of a file, and what its footage says; None where its frames cannot be decoded. ``rear``: the
-    file of the other lens of a pair."""
+    file of the other lens or eye of a pair, which begins with the frames ``starts`` of the two."""
     facts = probe.probe(path)
     if rear is not None:
-        facts = join_lenses(facts, probe.probe(rear))
+        facts = join_files(facts.path, str(Path(rear).absolute()), starts)
+    elif facts.tracks == 2:
+        facts = join_tracks(facts)
     return facts, look_at(facts, route or Route())
 
 
@@ -128,9 +130,11 @@ def _row(made: grouping.Group, say: Say) -> dict[str, object] | None:
             say(str(error))
             return None
         kind = f"{len(made.files)} chapters"
+    if facts.tracks == 2 and not facts.files:
+        facts = join_tracks(facts)
     if made.second and made.kind == "lens pair":
         try:
-            facts = join_lenses(facts, made.second)
+            facts = join_files(facts.path, made.second.path)
         except UnreadableError as error:  # each is a recording all the same
             say(str(error))
     parts = [Part("second", made.second.path, made.second)] if made.second else []
@@ -149,9 +153,17 @@ def _row(made: grouping.Group, say: Say) -> dict[str, object] | None:
     }
 
 
-def join_lenses(first: FileFacts, second: FileFacts) -> FileFacts:
-    """One recording's facts from its two lenses': their pictures side by side, as a view of both is taken of them."""
-    return probe.probe_source(Pair((first.path, second.path)))
+def join_files(first: str, second: str, starts: tuple[int, int] = (0, 0)) -> FileFacts:
+    """One recording's facts from its two lenses' or eyes': their pictures side by side. ``starts``: the frames they begin with."""
+    return probe.probe_source(Pair(Stream(first, 0, starts[0]), Stream(second, 0, starts[1])))
+
+
+def join_tracks(facts: FileFacts) -> FileFacts:
+    """The same of a file that holds two pictures which play at once; as it was, if they are not alike."""
+    try:
+        return probe.probe_source(Pair(Stream(facts.path), Stream(facts.path, 1)))
+    except UnreadableError:
+        return facts
 
 
 def join_chapters(files: list[FileFacts]) -> FileFacts:

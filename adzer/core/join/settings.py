@@ -8,15 +8,21 @@ from msgspec import Meta
 
 from ..cards import RigLens
 from ..stage import Settings
+from .align import Align
 
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 Factor = Annotated[float, Meta(ge=0.01, le=100.0)]
+Ratio = Annotated[float, Meta(ge=-10.0, le=10.0)]
 
 
 class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
-    """Of two round lenses, back to back.
+    """How several pictures of one recording become one.
 
-    laid       as they were recorded, or as the sphere that both saw
+    laid       as they were recorded; two lenses as the ``sphere`` that both saw; two eyes ``beside`` or ``over`` each other, or one of
+               them alone
+
+    Of two round lenses, back to back:
+
     lenses     as they were found to be; None: as their discs look. ``rig``: the card that all this was taken from
     base       metres between them; ``distance``: metres at which they meet, None: far away
     turn       heading, tilt and roll in degrees by which the second holds things away from where it would if it stood exactly
@@ -25,12 +31,21 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     blend      degrees over which one passes into the other; ``seam``: degrees by which they do so nearer to the first than halfway,
                at even angles round its axis, from straight up on to the right
     error      of ``turn``, in degrees, as measured; None: not measured
+
+    Of two eyes:
+
+    half       each is squeezed into half of its picture; ``leading``: the eye on the left, or above
+    align      how the second lies against the first; None: not measured
+    pin        per cent of the width by which all is moved away from who looks (negative: nearer): what lay so much before the screen
+               then lies on it
+    colours    3×3, row by row, that makes the second's light as the first's
+    slip       seconds by which the second's clock is still ahead after whole frames; ``drift``: millionths that it runs fast
     """
 
     FROM = {1: lambda plain: plain, 2: lambda plain: plain}
-    OWN = frozenset({"seam", "distance"})
+    OWN = frozenset({"seam", "distance", "slip", "drift"})
     version: int = 3
-    laid: Literal["recorded", "sphere"] = "recorded"
+    laid: Literal["recorded", "sphere", "beside", "over", "left", "right"] = "recorded"
     lenses: tuple[RigLens, RigLens] | None = None
     rig: str | None = None
     base: Annotated[float, Meta(gt=0.0, le=2.0)] | None = None
@@ -40,3 +55,10 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     gain: tuple[Factor, Factor, Factor] = (1.0, 1.0, 1.0)
     blend: Annotated[float, Meta(ge=1.0, le=20.0)] = 3.0
     error: Annotated[float, Meta(ge=0.0, le=180.0)] | None = None
+    half: bool = False
+    leading: Literal["left", "right"] = "left"
+    align: Align | None = None
+    pin: Annotated[float, Meta(ge=-20.0, le=20.0)] = 0.0
+    colours: tuple[Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio] | None = None
+    slip: Annotated[float, Meta(ge=-1.0, le=1.0)] = 0.0
+    drift: Annotated[float, Meta(ge=-1000.0, le=1000.0)] = 0.0

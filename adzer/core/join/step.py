@@ -1,6 +1,8 @@
-"""Join: two round lenses become one recording that sees all round; everything else is passed through."""
+"""Join: two round lenses become one recording that sees all round, two eyes one pair; everything else is passed through."""
 
 from __future__ import annotations
+
+from dataclasses import replace
 
 import numpy as np
 
@@ -9,10 +11,11 @@ from ..finding import Finding, Fix, Level
 from ..light import names
 from ..light.curves import Curve
 from ..picture import Picture
-from ..plan import Rig
+from ..plan import Eye, Eyes, Rig
 from ..space.looks import Turning
 from ..space.sphere import Lens, rotation
 from ..stage import Context, StepResult
+from . import align
 from .settings import JoinSettings
 
 
@@ -30,6 +33,8 @@ def recorded_curve(picture: Picture) -> Curve | None:
 
 
 def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
+    if picture.eyes not in (None, "one"):
+        return _eyes(picture, settings, context)
     if not two_lenses(picture, context):
         if context.facts.beside is not None:
             return StepResult(picture, "two lenses side by side, not stitched")
@@ -64,3 +69,57 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
     if rig.whole:
         says += ", a whole sphere"
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=recorded_curve(picture)))
+
+
+WORDS = {"beside": "side by side", "over": "one over the other", "left": "the left eye alone", "right": "the right eye alone"}
+UNMEASURED = 0.8  # pixels of 1920 across that eyes may lie apart in height before it strains (both schools of practice agree below one)
+
+
+def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
+    """Two eyes: left as they were recorded, or taken apart for the next stages, which see one eye's picture and make both alike."""
+    laid = settings.laid
+    if laid in ("recorded", "sphere"):
+        return StepResult(picture, f"two eyes {picture.eyes}, as recorded", idle=True)
+    if picture.first is None:
+        text = "Which eye is which is not known, and crossed eyes hurt. Let it be measured on Join, or say it on Read."
+        return StepResult(picture, "left or right?", (Finding(Level.STOP, "eyes-unknown", text, "join"),))
+    findings = []
+    recorded = {e: picture.region(e) for e in ("left", "right")}
+    first = picture.first
+    size, aspect = recorded["left"][2:], picture.eye_aspect
+    flat = picture.projection in (None, "flat")
+    turned = _turned(settings, first, size, float(aspect)) if flat else {}
+    light = settings.colours and tuple(tuple(settings.colours[i : i + 3]) for i in (0, 3, 6))
+    eyes = {}
+    held = context.draft.inputs[0]
+    for n, e in enumerate((first, "right" if first == "left" else "left")):
+        own, region = held.alone(n), recorded[e]
+        if own is not None:
+            region = (0, 0, *size)
+            if n and (settings.slip or settings.drift):
+                own = replace(own, offset=settings.slip, drift=1 + settings.drift * 1e-6)
+        eyes[e] = Eye(own or held, region, turned.get(e), light if n else None)  # type: ignore[arg-type]
+    if flat and settings.align is None:
+        text = "Nobody has measured whether both eyes lie in line: what one holds higher than the other strains. Let Join, or adzer eyes, do it."
+        findings.append(Finding(Level.NOTE, "eyes-not-in-line", text, "join"))
+    elif settings.align is not None and settings.align.rest is not None and settings.align.rest > 3 * UNMEASURED:
+        text = f"Brought in line, one eye still holds things up to {settings.align.rest:.1f} pixels of 1920 higher than the other."
+        findings.append(Finding(Level.WARN, "eyes-out-of-line", text, "join"))
+    order = (laid,) if laid in ("left", "right") else (settings.leading, "right" if settings.leading == "left" else "left")
+    pair = Eyes(tuple(eyes[e] for e in order), order[0], "over under" if laid == "over" else "side by side", settings.half)
+    after = picture.with_(raster=size, pixel_aspect=aspect, eyes="one", packing=None, first=None)
+    says = f"two eyes, {WORDS[laid]}" + (f", {settings.leading} first" if len(order) > 1 else "")
+    return StepResult(after, says, tuple(findings), draft=context.draft.with_(pair=pair))
+
+
+def _turned(settings: JoinSettings, first: str, size: tuple[int, int], aspect: float) -> dict[str, Turning]:
+    """Of each eye, where anything is done to them."""
+    if settings.align is None and not settings.pin:
+        return {}
+    terms = settings.align.terms if settings.align is not None else np.zeros(5)
+    both = {}
+    for share, e in ((-0.5, first), (0.5, "right" if first == "left" else "left")):
+        aside = settings.pin / 100 * (-1 if e == "right" else 1)
+        both[e] = align.bent(terms, share, aside)
+    times = align.enlarged(list(both.values()), size[1] / (size[0] * aspect))
+    return {e: Turning.fixed(align.in_pixels(m, size, aspect, times)) for e, m in both.items()}

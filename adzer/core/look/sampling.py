@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -146,3 +146,20 @@ def codes(frame: Frame, samples: Samples, stride: int) -> NDArray[np.float64]:
         y, x = (rows // sy, columns // sx) if i else (rows, columns)
         planes.append(frame.cropped(i)[np.ix_(y, x)].astype(np.float64).ravel())
     return np.stack(planes if len(planes) == 3 else planes * 3, axis=-1)
+
+
+def signal(planes: Sequence[NDArray[np.generic]], samples: Samples, region: tuple[int, int, int, int], wide: int) -> NDArray[np.float64]:
+    """R′G′B′ (rows, columns, 3) of a part of a frame, at most ``wide`` columns; colour at the places of luma only roughly."""
+    import cv2  # here, as it loads slowly and the window opens without it
+
+    x, y, w, h = region
+    size = (min(w, wide), max(1, round(h * min(1.0, wide / w))))
+    made = []
+    for c in range(3):
+        plane = planes[min(c, len(planes) - 1)]
+        sx, sy = samples.format.sub if c and len(planes) > 1 else (1, 1)
+        part = np.ascontiguousarray(plane[y // sy : -(-(y + h) // sy), x // sx : -(-(x + w) // sx)], np.float32)
+        how = cv2.INTER_AREA if part.shape[1] >= size[0] else cv2.INTER_LINEAR
+        made.append(cv2.resize(part, size, interpolation=how))
+    matrix = samples.to_signal()
+    return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])

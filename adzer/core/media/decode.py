@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..errors import UnreadableError
 from . import probe
 from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, float_codes, pixel_format
-from .rolls import Pair, Source
+from .rolls import Pair, Source, start_of
 
 
 @dataclass(frozen=True)
@@ -83,11 +83,7 @@ class Reader:
 
     def __init__(self, source: str | Source, threads: int = 0, print_: str | None = None) -> None:
         self.path = Path(source) if isinstance(source, str) else source
-        self.container = probe.open_container(self.path)
-        self.stream = self.container.streams.video[0]
-        self.stream.thread_type = "AUTO"
-        if threads:
-            self.stream.codec_context.thread_count = threads
+        self._open(threads)
         try:
             self.index = probe.scan(self.path, print_)
         except BaseException:
@@ -102,7 +98,7 @@ class Reader:
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
         self._run: Iterator[Frame] | None = None
         self._next = -1
-        self._beside = Reader(self.path.files[1], threads) if isinstance(self.path, Pair) else None
+        self._beside = Reader(self.path.both[1], threads) if isinstance(self.path, Pair) else None
 
     def __enter__(self) -> Reader:
         return self
@@ -116,14 +112,17 @@ class Reader:
         if self._beside is not None:
             self._beside.close()
 
-    def _open_again(self) -> None:
-        threads = self.stream.codec_context.thread_count
-        self.container.close()
+    def _open(self, threads: int) -> None:
         self.container = probe.open_container(self.path)
-        self.stream = self.container.streams.video[0]
+        self.stream = probe.picture(self.container, self.path)
         self.stream.thread_type = "AUTO"
         if threads:
             self.stream.codec_context.thread_count = threads
+
+    def _open_again(self) -> None:
+        threads = self.stream.codec_context.thread_count
+        self.container.close()
+        self._open(threads)
 
     def __len__(self) -> int:
         return len(self.index.pts)
@@ -198,7 +197,7 @@ class Reader:
             return frame
         other = self._beside.frame(frame.number)
         if other.format != frame.format or other.raster != frame.raster:
-            raise UnreadableError(f"{self._beside.path}: frame {frame.number} is not like its other lens's.")
+            raise UnreadableError(f"{self._beside.path}: frame {frame.number} is not like the other lens's or eye's.")
         planes: Any = tuple(np.hstack([frame.cropped(i), other.cropped(i)]) for i in range(len(frame.planes)))
         return replace(frame, planes=planes, raster=(2 * frame.raster[0], frame.raster[1]))
 
@@ -209,7 +208,7 @@ class Reader:
         if self._counted:
             back = -1  # what a decoder leaves out after a jump would shift the count: slow, but right
         while True:
-            first, come = True, 0
+            first, come = True, -start_of(self.path)
             if back < 0:
                 self._open_again()  # some containers cannot be brought back to their very beginning
             else:

@@ -18,9 +18,10 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError, as_text
 from . import boxes, headers
+from . import timecode as timecodes
 from .boxes import SphereTags
 from .formats import FLOAT_RGB, mosaic_of, pixel_format
-from .rolls import Pair, Roll, Source, all_paths, first_path, total_size
+from .rolls import Pair, Roll, Source, Stream, all_paths, first_path, start_of, total_size, track_of
 
 MAX_SIDE = 16384
 # What footage comes in, by the library's names of containers. Nothing else is opened: lists of other files, and texts that happen
@@ -92,7 +93,9 @@ class FileFacts(msgspec.Struct, frozen=True):
     created: float | None = None  # seconds since 1970, as the file says, else when it was last written
     files: tuple[str, ...] = ()  # of a roll: every file in order, and how long each lasts
     seconds: tuple[Fraction, ...] = ()
-    beside: str | None = None  # the file of the other lens, whose pictures lie to the right; the raster is of both
+    beside: str | None = None  # the file of the other lens or eye, whose pictures lie to the right; the raster is of both
+    beside_track: int = 0  # which of its pictures that is
+    starts: tuple[int, int] = (0, 0)  # the frames of the two files with which the pair begins
     missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
 
     @property
@@ -103,7 +106,7 @@ class FileFacts(msgspec.Struct, frozen=True):
     @property
     def source(self) -> Source:
         if self.beside is not None:
-            return Pair((self.path, self.beside))
+            return Pair(Stream(self.path, 0, self.starts[0]), Stream(self.beside, self.beside_track, self.starts[1]))
         return Roll(self.files, self.seconds) if self.files else Path(self.path)
 
     @property
@@ -126,10 +129,12 @@ def fingerprint(source: Source) -> str:
     """
     if not isinstance(source, Path):
         digest = xxhash.xxh3_128()
-        for each in all_paths(source):
+        for each in source.both if isinstance(source, Pair) else all_paths(source):
             digest.update(fingerprint(each).encode())
-        kind = "roll" if isinstance(source, Roll) else "pair"
-        return f"{kind}{len(source.files)}-{digest.hexdigest()}"
+        if isinstance(source, Stream):
+            digest.update(f"{source.track} {source.start}".encode())
+            return f"track{source.track}-{digest.hexdigest()}"
+        return f"roll{len(source.files)}-{digest.hexdigest()}" if isinstance(source, Roll) else f"pair2-{digest.hexdigest()}"
     path = source
     size = path.stat().st_size
     digest = xxhash.xxh3_128()
@@ -179,10 +184,18 @@ def open_container(source: Source) -> av.container.InputContainer:
         raise UnreadableError(
             f"{path} is not a recording that can be read ({reason}). If it was cut off, copy it from the card again."
         ) from None
-    if not container.streams.video:
+    count = len(container.streams.video)
+    if count <= track_of(source):
         container.close()
+        if count:
+            raise UnreadableError(f"{path} holds {count} pictures that play at once; there is no number {track_of(source) + 1}.")
         raise UnreadableError(f"{path} holds no moving picture. Give a video file.")
     return container
+
+
+def picture(container: av.container.InputContainer, source: Source) -> av.VideoStream:
+    """The track of an opened source that is meant."""
+    return container.streams.video[track_of(source)]
 
 
 def _open(path: Path) -> av.container.InputContainer:
@@ -202,7 +215,7 @@ def scan(source: Source, print_: str | None = None) -> FrameIndex:
     index = _scan(source)
     if isinstance(source, Pair):
         both = min(
-            len(index.pts), len(scan(Path(source.files[1])).pts)
+            len(index.pts), len(scan(source.both[1]).pts)
         )  # the second may have begun or ended a frame apart
         index = FrameIndex(index.pts[:both], index.keys[index.keys <= index.pts[both - 1]], index.last_duration)
     try:
@@ -220,7 +233,7 @@ def _scan(source: Source) -> FrameIndex:
     keys: list[int] = []
     last_pts, last_duration, order, decoded = -(2**62), 0, 0, -(2**62)
     with open_container(source) as container:
-        stream = container.streams.video[0]
+        stream = picture(container, source)
         by_decoding = container.format.name == "avi"  # which knows no other times, whatever a codec makes of them
         again = float(2 / (stream.time_base or Fraction(1, 90000)))  # two seconds: far beyond what frames are reordered by
         try:
@@ -244,7 +257,7 @@ def _scan(source: Source) -> FrameIndex:
                     last_pts, last_duration = stamp, packet.duration or 0
         except av.FFmpegError:
             pass  # cut off: what came before counts, and the duration tells
-    unique = np.unique(np.array(pts, dtype=np.int64))
+    unique = np.unique(np.array(pts, dtype=np.int64))[start_of(source) :]
     if len(unique) == 0:
         raise UnreadableError(f"{source} has a header but no frames. The recording was not finished; copy it again.")
     return FrameIndex(unique, np.unique(np.array(keys or [unique[0]], dtype=np.int64)), int(last_duration))
@@ -262,7 +275,7 @@ def probe_source(source: Source) -> FileFacts:
     try:
         with open_container(source) as container:
             facts = _facts(source, container)
-        return _beside(facts, probe(source.files[1])) if isinstance(source, Pair) else facts
+        return _beside(source, facts, probe_source(source.both[1])) if isinstance(source, Pair) else facts
     except av.FFmpegError as error:
         raise UnreadableError(f"{path} cannot be read ({error.strerror}). Copy it from the card again.") from None
     except OSError as error:
@@ -271,22 +284,28 @@ def probe_source(source: Source) -> FileFacts:
         ) from None
 
 
-def _beside(first: FileFacts, second: FileFacts) -> FileFacts:
-    """The facts of two lenses' pictures side by side."""
+def _beside(pair: Pair, first: FileFacts, second: FileFacts) -> FileFacts:
+    """The facts of two lenses' or eyes' pictures side by side."""
     alike = ("raster", "pix_fmt", "rate")
     if unlike := [name for name in alike if getattr(first, name) != getattr(second, name)]:
         raise UnreadableError(
-            f"{first.path} and {second.path} are not two lenses of one camera: their {unlike[0].replace('_', ' ')} differs."
+            f"{first.path} and {second.path} are not two lenses of one camera, or two eyes: their {unlike[0].replace('_', ' ')} differs."
         )
     w, h = first.raster
+    timecode = first.timecode
+    if timecode and pair.first.start and first.rate:
+        timecode = timecodes.to_label(
+            timecodes.to_frames(timecode, first.rate) + pair.first.start, first.rate, timecodes.is_drop(timecode)
+        )
     return msgspec.structs.replace(
-        first, raster=(2 * w, h), beside=second.path, size=first.size + second.size, promised=0
-    )
+        first, raster=(2 * w, h), beside=second.path, beside_track=pair.second.track, starts=(pair.first.start, pair.second.start),
+        size=total_size(pair), promised=0, timecode=timecode,
+    )  # fmt: skip
 
 
 def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
     path = first_path(source)
-    stream = container.streams.video[0]
+    stream = picture(container, source)
     context = stream.codec_context
     if context is None or not context.pix_fmt:
         raise UnreadableError(f"{path}: its pictures are in a codec that cannot be decoded here. Convert it first.")
@@ -412,7 +431,7 @@ def _first_frame(source: Source) -> tuple[int, str | None]:
     say, or cannot be decoded."""
     try:
         with open_container(source) as container:
-            for frame in container.decode(container.streams.video[0]):
+            for frame in container.decode(picture(container, source)):
                 try:
                     notes: Any = frame.side_data
                     held = next((d for d in notes if "MATRIX" in str(d.type)), None)

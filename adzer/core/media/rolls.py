@@ -1,6 +1,6 @@
 """Several files that are one recording, opened as one: a roll, one after another; a pair of lenses, side by side.
 
-A ``Source`` is what every opener in ``media`` takes: a single file's path, a ``Roll`` or a ``Pair``.
+A ``Source`` is what every opener in ``media`` takes: a single file's path, a ``Stream`` of one, a ``Roll`` or a ``Pair``.
 """
 
 from __future__ import annotations
@@ -40,28 +40,66 @@ class Roll(msgspec.Struct, frozen=True):
         return av.open(io.BytesIO(self.script()), "r", format="concat", options=options | {"safe": "0"}, timeout=patience)
 
 
-class Pair(msgspec.Struct, frozen=True):
-    """Two lenses recorded at once to files of the same kind: the second's pictures lie to the right of the first's."""
+class Stream(msgspec.Struct, frozen=True):
+    """One picture track of a file, counted from 0, from its frame ``start`` on."""
 
-    files: tuple[str, str]
+    file: str
+    track: int = 0
+    start: int = 0
 
     @property
     def name(self) -> str:
-        return Path(self.files[0]).name
+        return Path(self.file).name
 
     def __str__(self) -> str:
-        return self.files[0]
+        return self.file
+
+    @property
+    def plain(self) -> Path | Stream:
+        """As its file alone, where that says the same."""
+        return self if self.track or self.start else Path(self.file)
 
 
-Source = Path | Roll | Pair
+class Pair(msgspec.Struct, frozen=True):
+    """Two lenses or eyes recorded at once, to two files or two tracks of one: the second's pictures lie to the right of the first's."""
+
+    first: Stream
+    second: Stream
+
+    @property
+    def name(self) -> str:
+        return self.first.name
+
+    @property
+    def both(self) -> tuple[Path | Stream, Path | Stream]:
+        return self.first.plain, self.second.plain
+
+    def __str__(self) -> str:
+        return self.first.file
+
+
+Source = Path | Roll | Stream | Pair
+
+
+def track_of(source: Source) -> int:
+    """Which of its (first) file's pictures is meant."""
+    return source.first.track if isinstance(source, Pair) else source.track if isinstance(source, Stream) else 0
+
+
+def start_of(source: Source) -> int:
+    """The frame of its (first) file that is its own first one."""
+    return source.first.start if isinstance(source, Pair) else source.start if isinstance(source, Stream) else 0
 
 
 def first_path(source: Source) -> Path:
-    return source if isinstance(source, Path) else Path(source.files[0])
+    return all_paths(source)[0]
 
 
 def all_paths(source: Source) -> list[Path]:
-    return [source] if isinstance(source, Path) else [Path(f) for f in source.files]
+    if isinstance(source, Path):
+        return [source]
+    files = source.files if isinstance(source, Roll) else (source.file,) if isinstance(source, Stream) else (source.first.file, source.second.file)
+    return [Path(f) for f in dict.fromkeys(files)]
 
 
 def total_size(source: Source) -> int:

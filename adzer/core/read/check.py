@@ -75,13 +75,19 @@ def _whole(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:
     """An eye, lens or track that would be lost in silence."""
     if settings.alone:
         return
+    if facts.beside is not None:
+        if settings.eyes in (None, "one") and settings.projection != "fisheye":
+            whose = f"{facts.name} holds two pictures that play at once" if facts.tracks == 2 else f"{facts.name} was recorded with another file"
+            say(Level.STOP, "two-pictures", f"{whose}: two eyes, or two round lenses? Say it, or what is delivered is both, side by side.",
+                Fix("They are two eyes", "read", {"eyes": "side by side"}))  # fmt: skip
+        return
     if facts.tracks > 1:
         say(Level.STOP, "second-track",
-            f"{facts.name} holds {facts.tracks} pictures that play at once, two eyes or lenses perhaps. Adzer cannot deliver them together yet.",
+            f"{facts.name} holds {facts.tracks} pictures that play at once, and not all are alike: they cannot be delivered together.",
             Fix("Deliver the first alone", "read", {"alone": True}))  # fmt: skip
     if facts.apart is not None:
         say(Level.STOP, "second-eye",
-            f"The other eye lies in {facts.apart.rsplit('/', 1)[-1]}. Adzer cannot deliver both together yet.",
+            f"The other eye lies in {facts.apart.rsplit('/', 1)[-1]}, and is not put together with this one. See on Join if they are in step.",
             Fix("Deliver this eye alone", "read", {"alone": True}))  # fmt: skip
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..light.samples import Samples, chroma_offset, cosited
-from ..plan import Pair, Panel
+from ..plan import Panel, Size
 from ..space.looks import AxisLook
 from .filters import AxisFilter, axis_filter, chroma_reduction
 
@@ -57,7 +57,7 @@ class AxisFilters:
         return x, y
 
 
-def reduction(size: Pair, target: Samples) -> tuple[AxisFilter, AxisFilter]:
+def reduction(size: Size, target: Samples) -> tuple[AxisFilter, AxisFilter]:
     """Delivered chroma from every delivered pixel of a picture: (columns, rows)."""
     x, y = (
         chroma_reduction(size[i] // n, n, cosited(target.siting, vertical=i == 1), size[i])

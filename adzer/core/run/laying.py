@@ -12,7 +12,7 @@ from ..light.curves import REFERENCE_WHITE_NITS, hlg_oetf, pq_signal
 from ..light.primaries import rgb_to_rgb
 from ..light.samples import Samples, chroma_offset
 from ..media.still import rgba
-from ..plan import Overlay, Pair, Planes
+from ..plan import Overlay, Planes, Size
 
 Floats = NDArray[np.float32]
 WHITE_HLG = 0.2647  # scene light of 75 % signal, which is where BT.2408-7 (table 1) puts white
@@ -39,7 +39,7 @@ class _Part:
     """One plane's: what is laid on rows and columns from ``corner``, in codes times cover, and the cover."""
 
     plane: int
-    corner: Pair
+    corner: Size
     codes: Floats
     cover: Floats
 
@@ -47,7 +47,7 @@ class _Part:
 class Laying:
     """An overlay made ready for one raster; ``lay`` costs nothing where it does not show."""
 
-    def __init__(self, overlay: Overlay, target: Samples, raster: Pair) -> None:
+    def __init__(self, overlay: Overlay, target: Samples, raster: Size) -> None:
         self.overlay, self.ends = overlay, target.ends
         picture = rgba(overlay.file, overlay.print_)
         cover = picture[..., 3:]
@@ -69,7 +69,7 @@ class Laying:
             np.copyto(under, np.clip(np.rint(mixed), *self.ends), casting="unsafe")
 
 
-def _parts(held: Floats, box: tuple[float, float, float, float], target: Samples, raster: Pair) -> list[_Part]:
+def _parts(held: Floats, box: tuple[float, float, float, float], target: Samples, raster: Size) -> list[_Part]:
     """Of one box, as far as it lies on the raster: luma on whole pixels that average what lies on them, chroma from luma's."""
     import cv2
 

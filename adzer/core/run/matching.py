@@ -1,21 +1,25 @@
-"""Two lenses matched and calibrated on their own footage: the frames and the lenses that Join's measurements look at."""
+"""Two lenses, or two eyes, measured on their own footage: the frames that Join's measurements look at."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from ..errors import AdzerError
-from ..join import rig
+from ..join import eyes, rig
 from ..join.measure import Matched, match
 from ..join.step import recorded_curve
+from ..light.curves import Curve
+from ..look.sampling import signal
 from ..media.decode import Reader, upright
 from ..media.probe import FileFacts
 from ..read.seen import Seen
 from ..route import Route, walk
-from ..shape.view import recording, region
+from ..shape.view import recording
 from ..space.sphere import Round, rotation
 
 FRAMES = 3
+MOMENTS = 5
 
 
 def match_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> Matched:
@@ -40,13 +44,51 @@ def seam_on(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[float, .
     return rig.seam_of(frames, samples, lens, corner, rotation(*join.turn), join.gain, join.blend, apart)[0]
 
 
+def look_at_eyes(facts: FileFacts, route: Route, seen: Seen | None, moments: int = MOMENTS) -> eyes.Seen:
+    """How the two eyes of a recording lie, how deep they see, and which is left. AdzerError if they are no two, or have too little in
+    common."""
+    held, aspect, curve = _eyes(facts, route, seen)
+    return eyes.measure(list(held(moments)), aspect, curve)
+
+
+def depth_at(facts: FileFacts, route: Route, seen: Seen | None, x: float, y: float, frame: int = 0) -> float:
+    """Per cent of the width by which the right eye holds a thing farther right than the left one, once both are in line: the thing at a
+    share of the first eye's width and height."""
+    held, aspect, _ = _eyes(facts, route, seen)
+    walked = walk(route, facts, seen)
+    (shown,) = held([frame])
+    return eyes.depth_at(shown, route.join.align, aspect, x, y, walked["read"].after.first or "left")
+
+
+def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[int | list[int]], Iterator[eyes.Shown]], float, Curve | None]:
+    """What shows a number of moments, or those frames; how wide an eye's pixels are; and the curve."""
+    walked = walk(route, facts, seen)
+    picture, samples = walked["read"].after, walked.draft.inputs[0].samples
+    if picture.eyes in (None, "one"):
+        raise AdzerError(f"{facts.path} does not hold two eyes, as far as anybody says. Say so on Read, or give the other eye's file.")
+    first = picture.first or "left"
+    regions = [picture.region(e) for e in (first, "right" if first == "left" else "left")]
+    aspect = float(picture.eye_aspect)
+
+    def shown(which: int | list[int]) -> Iterator[eyes.Shown]:
+        with Reader(facts.source, print_=facts.fingerprint) as reader:
+            numbers = sorted({int((i + 0.5) * len(reader) / which) for i in range(which)}) if isinstance(which, int) else which
+            for n in numbers:
+                frame = reader.frame(n)
+                planes = upright(frame, picture.turn)
+                one, two = (signal(planes, samples, r, eyes.WIDE) for r in regions)
+                yield eyes.Shown(one, two, float(reader.time(n)))
+
+    return shown, aspect, recorded_curve(picture)
+
+
 def _looked_at(facts: FileFacts, route: Route, seen: Seen | None, count: int) -> Any:
     walked = walk(route, facts, seen)
     picture, held = walked["read"].after, walked.draft.inputs[0]
     lens: object = recording(picture, route.shape, seen.upright(facts.raster, picture.turn) if seen else None, walked.draft.rig)
     if picture.projection != "fisheye" or not isinstance(lens, Round):
         raise AdzerError(f"{facts.path} does not show round lenses, as far as anybody says. Say so on Read first.")
-    corner = region(picture, route.shape.eye)[:2]
+    corner = picture.region(route.shape.eye)[:2]
     with Reader(facts.source, print_=facts.fingerprint) as reader:
         numbers = sorted({int((i + 0.5) * len(reader) / count) for i in range(count)})
         frames = [upright(reader.frame(n), picture.turn) for n in numbers]

@@ -24,7 +24,7 @@ from .. import cards, records
 from ..compile import freeze, freeze_copy, preview_plan, recorded_plan
 from ..errors import AdzerError
 from ..intake import proxies
-from ..intake.take import join_chapters, join_lenses, look_at, source_problem, take
+from ..intake.take import join_chapters, join_files, look_at, source_problem, take
 from ..look import track
 from ..media import probe
 from ..media.clock import clock_of
@@ -286,7 +286,7 @@ def do_chore(chore: Chore) -> object:
         return match_lenses(*chore.args)
     if chore.what == "join":
         kind, files = chore.args
-        return join_lenses(*files) if kind == "lens pair" else join_chapters(files)
+        return join_files(*(f.path for f in files)) if kind == "lens pair" else join_chapters(files)
     if chore.what == "sources":
         return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
     if chore.what == "gaps":

@@ -10,7 +10,7 @@ import msgspec
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
-from ..plan import Draft, Panel, Patch
+from ..plan import Draft, Eyes, Panel, Patch
 from ..records import to_plain
 from ..space.crop import CropKey, CropPath
 from ..space.crop import check_moves as crop_moves
@@ -20,7 +20,7 @@ from ..space.path import Move, ViewPath, check_moves, cut, longer, trouble
 from ..space.sphere import Flat
 from ..stage import Context, StepResult
 from .advise import SPEEDS, pace_text, shape_text
-from .geometry import Fitted, Framing, fit, panel, solve
+from .geometry import Fitted, Framing, even, fit, panel, solve
 from .settings import ShapeSettings
 from .view import Laid, holds_directions, left, unrolled, viewed
 
@@ -130,7 +130,7 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
         text = f"A speed of {float(settings.speed):.4g} times cannot be; take one from 1/16 to 16."
         fix = Fix("As fast as it was recorded", "shape", {"speed": "1"})
         return StepResult(picture, "speed?", (Finding(Level.STOP, "speed-out-of-range", text, "shape", fix),))
-    made = _shape(picture, settings, context)
+    made = _shape(picture, settings, context) if context.draft.pair is None else _both(picture, settings, context, context.draft.pair)
     if settings.speed == 1:
         return made
     assert context.draft.pace is not None
@@ -146,6 +146,41 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
     after = made.picture.with_(frames=pace.frames, duration=pace.seconds, timecode=None)
     draft = (made.draft or context.draft).with_(pace=pace)
     return replace(made, picture=after, draft=draft, says=says, findings=tuple(findings), idle=False)
+
+
+def _both(picture: Picture, settings: ShapeSettings, context: Context, pair: Eyes) -> StepResult:
+    """One eye's picture shaped as any other, then the same done to both, and each put into its place."""
+    card = context.card
+    assert card is not None
+    across, down = pair.times
+    if (across, down) != (1, 1) and not pair.half:
+        w, h = card.max_raster
+        card = msgspec.structs.replace(card, max_raster=(even(w // across), even(h // down)))
+    made = _shape(picture, settings, replace(context, card=card))
+    if made.draft is None or not made.draft.panels:
+        return made
+    (panel,), (w, h) = made.draft.panels, made.draft.raster
+    size = panel.size
+    if pair.half:
+        w, h = even(w // across), even(h // down)
+        size = (even(panel.size[0] // across), even(panel.size[1] // down))
+    inputs = tuple(dict.fromkeys(e.input for e in pair.eyes))
+    panels = []
+    for n, eye in enumerate(pair.eyes):
+        patches = []
+        for p in panel.patches:
+            x, y, *whole = p.region
+            region = (x + eye.region[0], y + eye.region[1], whole[0], whole[1])
+            patches.append(replace(p, region=region, input=inputs.index(eye.input), turning=eye.turning, light=eye.light))
+        x, y = (panel.place[i] // (pair.times[i] if pair.half else 1) // 2 * 2 for i in (0, 1))
+        at = (x + w * n, y) if across > 1 else (x, y + h * n)
+        panels.append(Panel(panel.look.at_size(size), tuple(patches), at))
+    raster = (w * across, h * down)
+    two = {} if len(pair.eyes) == 1 else {"eyes": pair.laid, "packing": "half" if pair.half else "full", "first": pair.first}
+    return replace(
+        made, picture=made.picture.with_(raster=raster, **two), draft=made.draft.with_(inputs=inputs, raster=raster, panels=tuple(panels)),
+        idle=False,
+    )  # fmt: skip
 
 
 def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:

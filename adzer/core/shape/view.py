@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -14,7 +13,6 @@ from ..cards import DeliveryCard
 from ..errors import AdzerError
 from ..look import track
 from ..media.formats import SUBSAMPLING
-from ..media.rolls import Pair
 from ..picture import Picture
 from ..plan import Draft, Input, Panel, Patch, Rig
 from ..space.looks import Look, Meeting, SphereLook, ViewLook
@@ -48,17 +46,6 @@ def holds_directions(picture: Picture) -> bool:
     return picture.projection in ("equirectangular", "fisheye")
 
 
-def region(picture: Picture, eye: str) -> tuple[int, int, int, int]:
-    """x, y, width, height of one eye's part, even; the whole picture if there is only one."""
-    w, h = picture.raster
-    second = int(eye != (picture.first or "left"))
-    if picture.eyes == "side by side":
-        return (w // 4 * 2 * second, 0, w // 4 * 2, h)
-    if picture.eyes == "over under":
-        return (0, h // 4 * 2 * second, w, h // 4 * 2)
-    return (0, 0, w, h)
-
-
 def followed_over(picture: Picture, settings: ShapeSettings, seen: object) -> track.Source:
     """What a thing is followed over: a flat picture whole, or the eye that is looked at of a sphere or round lens."""
     sub = SUBSAMPLING[picture.chroma or "4:2:0"]
@@ -66,12 +53,12 @@ def followed_over(picture: Picture, settings: ShapeSettings, seen: object) -> tr
         sub = sub[::-1]
     if not holds_directions(picture):
         return track.over_flat(picture.raster, sub, float(picture.pixel_aspect))
-    return track.Source(recording(picture, settings, seen), region(picture, settings.eye), sub)
+    return track.Source(recording(picture, settings, seen), picture.region(settings.eye), sub)
 
 
 def recording(picture: Picture, settings: ShapeSettings, seen: Any, rig: Rig | None = None) -> Directions:
     """What its pixels say about directions: a sphere or half of it, or round lenses as a rig or else the footage shows their discs."""
-    x, y, w, h = region(picture, settings.eye)
+    x, y, w, h = picture.region(settings.eye)
     if rig is not None and rig.lenses:
         return Round((w, h), rig.lenses)
     if picture.projection == "equirectangular":
@@ -125,7 +112,7 @@ def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen
 def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
     rig = draft.rig if draft is not None else None
     lens = recording(picture, settings, seen, rig)
-    panel = Panel(look, (Patch(lens, region(picture, settings.eye)),), fitted.place)
+    panel = Panel(look, (Patch(lens, picture.region(settings.eye)),), fitted.place)
     if draft is None or rig is None or not isinstance(lens, Round) or len(lens.lenses) != 2:
         return Laid(fitted, panel, lens, panel, ())
     patches, inputs = through_two(lens, panel.region, draft)
@@ -139,8 +126,9 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
     axes = [one.axes[:, 1] for one in lens.lenses]
     first, second = (tuple(float(v) for v in a) for a in axes)
     meeting = Meeting(first, second, rig.blend, rig.seam)  # type: ignore[arg-type]
-    apart = isinstance(held.recording, Pair) and not held.turn
-    patches, inputs = [], []
+    own = [held.alone(n) for n in (0, 1)]
+    apart = own[0] is not None
+    patches = []
     for n, one in enumerate(lens.lenses):
         width = held.raster[0] // 2 if apart else region[2]
         place = replace(one, x=one.x - n * width) if apart else one
@@ -150,10 +138,7 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
             share=meeting.turned if n else meeting, light=rig.light if n else None,
             away=tuple((axes[n] * rig.apart / 2).tolist()) if rig.apart else None,
         ))  # fmt: skip
-        if apart:
-            assert isinstance(held.recording, Pair)
-            inputs.append(replace(held, raster=size, source=Path(held.recording.files[n])))
-    return tuple(patches), tuple(inputs)
+    return tuple(patches), tuple(i for i in own if i is not None)
 
 
 def outline(panel: Panel, time: float, steps: int = 24) -> Array:

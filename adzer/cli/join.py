@@ -225,7 +225,6 @@ def eyes(
         typer.Option(help="Side by side, one over the other, or one eye alone; nothing is written if left out."),
     ] = None,
     half: Annotated[bool, typer.Option("--half", help="Each eye squeezed into half of a picture.")] = False,
-    leading: Annotated[Literal["left", "right"], typer.Option("--first", help="The eye on the left, or above.")] = "left",
     left: Annotated[Literal["a", "b"] | None, typer.Option(help="Which is the left eye; measured if left out.")] = None,
     offset: Annotated[float | None, typer.Option(help="Seconds by which the second's start lies after the first's; measured if left out.")] = None,
     pin: Annotated[str | None, typer.Option(help="x,y of a thing in the first file's pixels that is to lie on the screen.")] = None,
@@ -241,6 +240,7 @@ def eyes(
         raise AdzerError("--layout, --card and --out go together: how both are laid out, by which card, into which file.")
     if card is not None and out is not None:
         making.card_for(card, out)
+    leading = declared.pop("first", "left") if b is not None else declared.get("first", "left")  # of two files none is first yet
     facts, seen, route, step = _pair(a, b, declared, offset)
     found = look_at_eyes(facts, route, seen)
     first = {"a": "left", "b": "right"}[left] if left else {"first": "left", "second": "right"}.get(found.which.left or "", declared.get("first"))

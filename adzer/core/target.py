@@ -29,8 +29,10 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Target:
-    """``gop_seconds``: from keyframe to keyframe; ``sphere``: what players are told of sphere and eyes; ``turn``: degrees clockwise that
-    players are asked to turn it by."""
+    """``gop_seconds``: from keyframe to keyframe; ``turn``: degrees clockwise that players are asked to turn it by.
+
+    shown    what the container tells players of sphere and eyes; ``packed``: how two eyes lie and which is first, as the coded pictures say
+    """
 
     samples: Samples
     encoder: str
@@ -39,7 +41,8 @@ class Target:
     tags: VideoTags
     pixel_aspect: Fraction = Fraction(1)
     turn: int = 0
-    sphere: SphereTags | None = None
+    shown: SphereTags | None = None
+    packed: tuple[str, str] | None = None
 
     @staticmethod
     def of(card: DeliveryCard) -> Target:
@@ -52,6 +55,7 @@ class Target:
         return VideoSpec(
             encoder=self.encoder, raster=raster, bits=form.bits, chroma=form.chroma, rate=when.rate, time_base=when.time_base,
             gop=max(1, round(self.gop_seconds * when.rate)), options=dict(self.options), tags=self.tags, pixel_aspect=self.pixel_aspect,
+            packed=self.packed,
         )  # fmt: skip
 
     def wanted(self, raster: Pair, when: Paced, timecode: str | None, sounds: int) -> list[Wanted]:
@@ -68,8 +72,8 @@ class Target:
         ]
         if self.pixel_aspect == 1:
             wanted.append(Wanted("pixel aspect", "1/1", lambda f: "/".join(map(str, (f.pixel_aspect or Fraction(1)).as_integer_ratio()))))
-        if (s := self.sphere) is not None:
-            wanted.append(Wanted("sphere", _said(s), lambda f: "nothing" if f.sphere is None else _said(f.sphere)))
+        if (s := self.shown) is not None:
+            wanted.append(Wanted("sphere" if s.projection else "eyes", _said(s), lambda f: "nothing" if f.sphere is None else _said(f.sphere)))
         if timecode:
             wanted.append(Wanted("timecode", timecode, lambda f: str(f.timecode)))
         return [*wanted, Wanted("sound streams", str(sounds), lambda f: str(len(f.audio)))]
@@ -78,6 +82,8 @@ class Target:
 def _said(s: SphereTags) -> str:
     """equirectangular, 180° across, side by side, left first"""
     eyes = "one eye" if s.eyes in (None, "one") else f"{s.eyes}, {s.first} first"
+    if s.projection is None:
+        return eyes
     return f"{s.projection}, {360 * (1 - s.bounds[2] - s.bounds[3]):.0f}° across, {180 * (1 - s.bounds[0] - s.bounds[1]):.0f}° high, {eyes}"
 
 

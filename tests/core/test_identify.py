@@ -146,16 +146,21 @@ def test_sphere_boxes_are_read_and_the_file_stays_whole(tmp_path, version, tags,
 def test_matroska_elements_are_read(tmp_path):
     import av
 
-    made, live = write_clip(tmp_path / "x.mkv", 8, encoder="ffv1"), tmp_path / "live.mkv"
-    with av.open(str(made)) as source, av.open(str(live), "w", format="matroska", options={"live": "1"}) as target:
+    made, held = write_clip(tmp_path / "x.mkv", 8, encoder="ffv1"), tmp_path / "held.mkv"
+    with av.open(str(made)) as source, av.open(str(held), "w", format="matroska") as target:
         stream = target.add_stream_from_template(source.streams.video[0])
+        stream.metadata["title"] = boxes.ROOM
         for packet in source.demux(source.streams.video[0]):
             if packet.size:
                 packet.stream = stream
                 target.mux(packet)
     tags = SphereTags("", "equirectangular", "over under", "left", (0.0, 0.0, 0.25, 0.25))
-    boxes.put_into_matroska(live, tags)
-    facts = probe.probe(live)
+    with pytest.raises(ValueError, match="no room"):
+        boxes.put_into_matroska(made, tags)
+    size = held.stat().st_size
+    boxes.put_into_matroska(held, tags)
+    assert held.stat().st_size == size
+    facts = probe.probe(held)
     assert facts.frames == 8 and facts.sphere.eyes == "over under" and facts.sphere.first == "left"
     assert facts.sphere.coverage == "180"
 

@@ -37,7 +37,9 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             )  # fmt: skip
         )
     whole = card.shows == "spheres" or (context.draft.rig is not None and context.draft.rig.whole)
-    sphere, unsaid = told(picture, card) if whole else (None, None)
+    whole |= context.draft.pair is not None and picture.projection == "equirectangular"
+    shown, unsaid = told(picture, card) if whole else (None, None)
+    packed = None
     if unsaid is not None:
         findings.append(unsaid)
     if not whole and picture.projection not in (None, "flat"):
@@ -53,12 +55,15 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
         )
     if (beyond := _beyond_detail(picture)) is not None:
         findings.append(beyond)
-    if sphere is None and picture.eyes not in (None, "one"):
+    flat_pair = not whole and picture.eyes not in (None, "one")
+    if flat_pair:
+        shown, packed = pair_told(picture, card)
+    if flat_pair and shown is None and packed is None:
         findings.append(
             Finding(
                 Level.WARN,
                 "eyes-need-metadata",
-                f"{card.title} would show two pictures, {picture.eyes}: nothing in it says that they are eyes.",
+                f"{card.title} would show two pictures, {picture.eyes}: nothing in it says that they are eyes, and which is which.",
                 "deliver",
             )
         )
@@ -93,11 +98,25 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             text = "Which eye is first is not known: what should stand nearer than the screen would stand behind it. Say it on Read."
             findings.append(Finding(Level.STOP, "overlay-eyes-unknown", text, "deliver"))
     overlays = tuple(overlay(laid, picture, context.draft) for laid in settings.over)
-    target = replace(Target.of(card), sphere=sphere)
+    target = replace(Target.of(card), shown=shown, packed=packed)
     return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target, overlays=overlays))
 
 
 SAYABLE = {("side by side", "left"), ("over under", "left")}  # eyes that the boxes of MP4 have a word for, in both versions
+PACKED = ("h264", "h265")  # codecs whose pictures can say it themselves
+
+
+def sayable(picture: Picture, card: DeliveryCard) -> bool:
+    """Has the card's container a word for how its eyes lie?"""
+    return picture.first is not None and (card.container == "mkv" or (picture.eyes, picture.first) in SAYABLE)
+
+
+def pair_told(picture: Picture, card: DeliveryCard) -> tuple[SphereTags | None, tuple[str, str] | None]:
+    """What a master of two flat eyes says of itself: by its container, and by its pictures."""
+    if picture.first is None or picture.eyes is None:
+        return None, None
+    shown = SphereTags("both", None, picture.eyes, picture.first) if sayable(picture, card) else None
+    return shown, (picture.eyes, picture.first) if card.encoder in PACKED else None
 
 
 def told(picture: Picture, card: DeliveryCard) -> tuple[SphereTags | None, Finding | None]:
@@ -106,8 +125,6 @@ def told(picture: Picture, card: DeliveryCard) -> tuple[SphereTags | None, Findi
     def stop(code: str, text: str, fix: Fix | None = None) -> tuple[None, Finding]:
         return None, Finding(Level.STOP, code, text, "deliver", fix)
 
-    if card.container == "mkv":
-        return stop("container-cannot-say", f"{card.title}: a Matroska master cannot be told to be a sphere yet. Take a card in an MP4 or MOV.")
     if picture.projection != "equirectangular":
         what = "round lenses, which are no sphere before they are laid flat" if picture.projection == "fisheye" else "flat"
         return stop(
@@ -115,7 +132,7 @@ def told(picture: Picture, card: DeliveryCard) -> tuple[SphereTags | None, Findi
             Fix("Web wide 16:9", "deliver", {"cards": ["web-wide"]}),
         )  # fmt: skip
     two = picture.eyes not in (None, "one")
-    if two and (picture.eyes, picture.first) not in SAYABLE:
+    if two and not sayable(picture, card):
         first = f"the {picture.first} one first" if picture.first else "nobody knows which first"
         text = f"No published tag says that eyes lie {picture.eyes}, {first}: players would show them crossed. Say it on Read."
         return stop("eyes-cannot-be-said", text)

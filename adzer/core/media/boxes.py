@@ -235,8 +235,11 @@ def _grow(header: bytearray, more: bytes, entry: bool) -> None:
                         raise ValueError(f"there is no {name.decode()} in its picture track")
                     start, inner, stop = found
                     trail.append(start)
-                _, start, _, place = next(_boxes(header, inner + 8, stop), (b"", 0, 0, 0))
+                _, start, inner, stop = next(_boxes(header, inner + 8, stop), (b"", 0, 0, 0))
                 trail.append(start)
+                place = min(inner + _ENTRY_HEAD, stop)
+                while place + 8 <= stop and (size := struct.unpack_from(">I", header, place)[0]) >= 8:
+                    place += size  # some writers end the entry's own boxes with a size of 0
             break
     if not place:
         raise ValueError("there is no picture track")
@@ -348,22 +351,54 @@ def say_square(path: Path) -> None:
                 break
 
 
+ROOM = "." * 160  # a name of the picture track that stands for what is told later
+
+
+def _element(number: int, body: bytes) -> bytes:
+    name = number.to_bytes((number.bit_length() + 7) // 8, "big")
+    return name + (len(body) | 1 << 56).to_bytes(8, "big") + body
+
+
+def _children(data: bytes, at: int, stop: int) -> Iterator[tuple[int, int, int, int]]:
+    """(id, start, body, stop) of the elements of one master."""
+    while at < stop:
+        number, body = _number(data, at, True)
+        size, body = _number(data, body, False)
+        if size < 0 or body + size > stop:
+            raise ValueError("an element says no size of its own")
+        yield number, at, body, body + size
+        at = body + size
+
+
 def put_into_matroska(path: Path, tags: SphereTags) -> None:
-    """Adds the tags to the first Video element of a Matroska file that was written as a stream (no index to move)."""
-    data = path.read_bytes()
-
-    def element(number: int, body: bytes) -> bytes:
-        name = number.to_bytes((number.bit_length() + 7) // 8, "big")
-        return name + (len(body) | 1 << 56).to_bytes(8, "big") + body
-
+    """Adds the tags to the first picture track of a finished Matroska file, in place of its name if that is ``ROOM``, or of what else
+    stands for nothing in it (Void 0xEC): only its header is read and written. ValueError if there is no room."""
     mode = {v: k for k, v in STEREO_MKV.items()}.get((tags.eyes or "one", tags.first), 0)
-    more = element(0x53B8, bytes([mode]))
+    more = _element(0x53B8, bytes([mode]))
     if tags.projection == "equirectangular":
         cut = bytes(4) + struct.pack(">4I", *(min(int(b * 2**32), 2**32 - 1) for b in tags.bounds))
-        more += element(0x7670, element(0x7671, b"\1") + element(0x7672, cut))
-    nest = [(n, s, b, e) for n, s, b, e in _elements(data, 0, len(data)) if n in (0x1654AE6B, 0xAE, 0xE0)][:3]
-    made = data[nest[2][2] : nest[2][3]] + more
-    for number, _, body, end in reversed(nest):
-        inner = next((n for n in nest if n[0] != number and n[1] >= body and n[3] <= end), None)
-        made = element(number, made if inner is None else data[body : inner[1]] + made + data[inner[3] : end])
-    path.write_bytes(data[: nest[0][1]] + made + data[nest[0][3] :])
+        more += _element(0x7670, _element(0x7671, b"\1") + (_element(0x7672, cut) if any(tags.bounds) else b""))
+    with path.open("r+b") as file:
+        data = file.read(_MOST)
+        for number, _, body, stop in _elements(data, 0, len(data)):
+            if number != 0xAE or not any(n == 0xE0 for n, *_ in _children(data, body, stop)):
+                continue
+            made = b""
+            for n, start, inner, end in _children(data, body, stop):
+                if n == 0xE0:
+                    held = {k: data[b:e] for k, _, b, e in _children(data, inner, end) if k not in (0x53B8, 0x7670)}
+                    for pixels, shown, eyes in ((0xB0, 0x54B0, "side by side"), (0xBA, 0x54BA, "over under")):
+                        size = int.from_bytes(held.get(shown, held.get(pixels, b"")), "big")
+                        if tags.eyes == eyes:  # what is shown is meant of one eye
+                            size //= 2
+                        held[shown] = size.to_bytes(4, "big")
+                    made += _element(0xE0, b"".join(_element(k, v) for k, v in held.items()) + more)
+                elif n != 0xEC and not (n == 0x536E and data[inner:end] == ROOM.encode()):
+                    made += data[start:end]
+            left = stop - body - len(made)
+            if left and left < 9:
+                raise ValueError("there is no room for it in its picture track")
+            file.seek(body)
+            file.write(made + (_element(0xEC, bytes(left - 9)) if left else b""))
+            return
+    raise ValueError("there is no picture track")

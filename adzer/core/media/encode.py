@@ -15,7 +15,7 @@ import numpy as np
 from ..errors import RenderFailed
 from . import options as allowed
 from .formats import PixelFormat, Plane
-from .packets import packet_print, quantiser
+from .packets import packet_print, quantiser, said_of_eyes, with_note
 
 
 def _encoder_of(standard: str) -> str:
@@ -57,7 +57,8 @@ class VideoTags(msgspec.Struct, frozen=True):
 
 
 class VideoSpec(msgspec.Struct, frozen=True):
-    """How a video stream is encoded. ``rate`` is the nominal one; stamps count ``time_base`` units."""
+    """How a video stream is encoded. ``rate`` is the nominal one; stamps count ``time_base`` units; ``packed``: how two eyes lie in its
+    pictures, and which is first, if they are to say so."""
 
     encoder: str
     raster: tuple[int, int]
@@ -70,6 +71,7 @@ class VideoSpec(msgspec.Struct, frozen=True):
     options: dict[str, str]
     pixel_aspect: Fraction = Fraction(1)
     rgb: bool = False
+    packed: tuple[str, str] | None = None
 
     @property
     def format(self) -> PixelFormat:
@@ -96,6 +98,15 @@ def _encoder_options(spec: VideoSpec, threads: int) -> dict[str, str]:
 def container_for(path: Path) -> str:
     """The library's name of a container, by the file's ending."""
     return {".mkv": "matroska", ".mov": "mov", ".mp4": "mp4"}[path.suffix.lower()]
+
+
+def _saying(packet: av.Packet, spec: VideoSpec) -> av.Packet:
+    """The same, which says besides how two eyes lie in it."""
+    assert spec.packed is not None
+    made = av.Packet(with_note(bytes(packet), spec.encoder, said_of_eyes(spec.encoder, *spec.packed)))
+    made.pts, made.dts, made.time_base, made.stream, made.is_keyframe = packet.pts, packet.dts, packet.time_base, packet.stream, True
+    made.duration = packet.duration
+    return made
 
 
 class Writer:
@@ -194,9 +205,12 @@ class Writer:
     def _mux(self, frame: av.VideoFrame | None) -> None:
         try:
             for packet in self.stream.encode(frame):
+                step = quantiser(packet)
+                if self.spec.packed is not None and packet.is_keyframe:
+                    packet = _saying(packet, self.spec)
                 self._mend_decode_time(packet)
                 self.prints.append(packet_print(bytes(packet), self.spec.encoder, framed=False))
-                self._steps.append((packet.pts or 0, quantiser(packet)))
+                self._steps.append((packet.pts or 0, step))
                 self.container.mux(packet)
         except (av.FFmpegError, OSError) as error:
             raise RenderFailed(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import xxhash
@@ -47,3 +48,34 @@ def quantiser(packet: Any) -> float:
         return 0.0
     held = bytes(packet.get_sidedata("quality_stats"))
     return int.from_bytes(held[:4], "little") / LIKE_LAMBDA if len(held) >= 4 else 0.0
+
+
+def said_of_eyes(encoder: str, eyes: str, first: str) -> bytes:
+    """A unit that says how two eyes lie in each picture from here on (frame packing arrangement SEI: ITU-T H.264, D.1.26; ITU-T
+    H.265, D.2.16)."""
+    bits = "1" + "0"  # its number 0; it is not cancelled
+    bits += f"{ {'side by side': 3, 'over under': 4}[eyes]:07b}" + "0" + f"{1 if first == 'left' else 2:06b}"
+    bits += "0" * 6 + "0" * 16 + "0" * 8  # nothing flipped, no fields, nothing predicted from itself alone; where samples lie; reserved
+    bits += ("010" if encoder == "h264" else "1") + "0"  # stands until it is said again; no more follows
+    bits += "1"
+    body = int(bits.ljust(-(-len(bits) // 8) * 8, "0"), 2).to_bytes(-(-len(bits) // 8), "big")
+    payload = bytes([45, len(body)]) + body + b"\x80"
+    kept, zeros = bytearray(), 0
+    for byte in payload:
+        if zeros >= 2 and byte <= 3:
+            kept.append(3)
+            zeros = 0
+        kept.append(byte)
+        zeros = zeros + 1 if byte == 0 else 0
+    return (b"\x06" if encoder == "h264" else b"\x4e\x01") + bytes(kept)
+
+
+def with_note(data: bytes, encoder: str, unit: bytes) -> bytes:
+    """A packet of start codes with a unit before its first note or slice."""
+    at = 0
+    for found in re.finditer(b"\0?" + _START, data):
+        kind = data[found.end()]
+        at = found.start()
+        if (kind & 31 if encoder == "h264" else kind >> 1 & 63) not in _LEFT_OUT[encoder]:
+            break
+    return data[:at] + b"\0\0\0\1" + unit + data[at:]

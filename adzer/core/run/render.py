@@ -305,8 +305,8 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
     base = plan.timing.time_base
     usual = plan.timing.last
     movflags = {"movflags": "+faststart"} if out.suffix in (".mp4", ".mov") else {}
-    sphere = plan.target.sphere
-    if sphere is not None:  # its header lies in front, too, with room for what is told of the sphere
+    shown = plan.target.shown
+    if shown is not None and out.suffix != ".mkv":  # its header lies in front, too, with room for what is told of sphere and eyes
         lasts = float(plan.timing.stop - plan.timing.start)
         many = len(stamps) + sum(int(a.rate * lasts / 256) for a in order.facts.audio)  # of sound, packets are no shorter than that
         movflags = {"moov_size": str(64 * many + (1 << 16))}
@@ -324,6 +324,8 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
         if plan.target.turn:
             stream.set_display_rotation(-plan.target.turn % 360)
         plan.spec.tags.put_on(stream.codec_context)
+        if shown is not None and out.suffix == ".mkv":
+            stream.metadata["title"] = boxes.ROOM
         if plan.timecode:
             stream.metadata["timecode"] = target.metadata["timecode"] = plan.timecode
         prints = [xxhash.xxh3_64() for _ in order.facts.audio]
@@ -362,8 +364,10 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
             pending = next(sound, None)
     if out.suffix == ".mkv" and plan.spec.pixel_aspect == 1:
         boxes.say_square(out)
-    if sphere is not None:
-        boxes.put_into_mp4(out, sphere, (1, 2) if not any(sphere.bounds) else (2,))
+    if shown is not None and out.suffix == ".mkv":
+        boxes.put_into_matroska(out, shown)
+    elif shown is not None:  # version 1 knows no parts of spheres, and no flat pairs
+        boxes.put_into_mp4(out, shown, (1, 2) if shown.projection and not any(shown.bounds) else (2,))
     return [p.intdigest() for p in prints]
 
 

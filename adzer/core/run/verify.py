@@ -19,7 +19,7 @@ from ..media.boxes import SphereTags
 from ..media.decode import Reader
 from ..media.encode import EXACT
 from ..media.packets import packet_print
-from ..target import Wanted
+from ..target import Target, Wanted
 from . import hearing
 from .compare import Comparison, Fault, steps_about
 from .witness import Look, Witness, look
@@ -58,8 +58,8 @@ def check(
         return Report((Check("opens", False, str(error)),), "", path.stat().st_size, 0, 0.0, (0, 0))
     wanted = plan.target.wanted(plan.spec.raster, plan.timing, plan.timecode, len(order.facts.audio))
     checks = [_compared(w, w.found(facts)) for w in wanted]
-    if plan.target.sphere is not None:
-        checks.append(_shown_as(path, plan.target.sphere))
+    if plan.target.shown is not None or plan.target.packed is not None:
+        checks.append(_shown_as(path, plan.target))
     _check_time(checks, path, plan, facts)
     if len(facts.audio) == len(order.facts.audio):
         _check_sound(checks, path, plan, order, facts)
@@ -81,7 +81,7 @@ def _compared(wanted: Wanted, found: str) -> Check:
     return Check(wanted.name, ok, f"{wanted.name} {found}" if ok else f"{wanted.name} is {found}, {wanted.value} was ordered")
 
 
-def _shown_as(path: Path, sphere: SphereTags) -> Check:
+def _shown_as(path: Path, target: Target) -> Check:
     """What the media library, whose reader of these boxes shares nothing with ours, tells a player of the first frame: its
     ``AVSphericalMapping`` (projection, three angles, what is cut off at left, top, right, bottom of 2^32) and ``AVStereo3D`` (kind)."""
     with av.open(str(path)) as container:
@@ -96,8 +96,10 @@ def _shown_as(path: Path, sphere: SphereTags) -> Check:
     if (stereo := held.get("STEREO3D")) is not None and len(stereo) >= 8:
         kind, flags = struct.unpack_from("=2i", stereo)
         told.append({0: "one", 1: "side by side", 2: "over under"}.get(kind, "other eyes") + (", right first" if flags & 1 else ""))
-    wanted = [f"{sphere.projection} without {tuple(round(b, 3) for b in sphere.bounds)}", sphere.eyes or "one"]
-    ok = told == wanted or (told == wanted[:1] and wanted[1] == "one")
+    tags = target.shown or SphereTags("", None, *(target.packed or (None, None)))
+    wanted = [f"{tags.projection} without {tuple(round(b, 3) for b in tags.bounds)}"] if tags.projection else []
+    wanted.append((tags.eyes or "one") + (", right first" if tags.first == "right" else ""))
+    ok = told == wanted or (told == wanted[:-1] and wanted[-1] == "one")
     said = "; ".join(told) or "a flat picture"
     return Check("shown as", ok, f"a player is told: {said}" + ("" if ok else f", and should be: {'; '.join(wanted)}"))
 

@@ -15,6 +15,7 @@ from .terminal import (
     JobFile,
     Json,
     OnlyShots,
+    Recording,
     Recordings,
     app,
     made_if_absent,
@@ -228,3 +229,19 @@ def rename(
             print(f"{s.name} → {name}")
         if do:
             held.describe({s.id: {"name": name} for s, name in made}, f"rename {len(made)} shots")
+
+
+@app.command(
+    "tags",
+    help="What a file tells players of sphere and eyes, as two readers find it that share nothing; and what players show that heed it, and that "
+    "do not.\n\nExample: adzer tags sphere.mp4",
+)
+def tags(file: Recording, json_: Json = False) -> None:
+    from ..core.media.told import told
+
+    found = told(file)
+    if json_:
+        print_json({"file": str(file), **records.to_plain(found)})
+        return
+    print(f"{file}: says {'; '.join(found.words) or 'nothing of sphere or eyes'}.")
+    print(f"  A player that heeds it shows {found.knowing}; one that does not, {found.others}.")

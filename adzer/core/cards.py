@@ -163,11 +163,12 @@ class Decodes(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class PlayerCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a kind of device plays without effort."""
+    """What a kind of device plays without effort; ``shows``: what it does not only play flat, if the file says so."""
 
     title: str
     decodes: tuple[Decodes, ...]
     why: str = ""
+    shows: tuple[Literal["spheres", "pairs"], ...] = ()
 
 
 Card = CurveCard | PrimariesCard | LensCard | RigCard | DeliveryCard | PlayerCard

@@ -31,7 +31,8 @@ class Wanted:
 class Target:
     """``gop_seconds``: from keyframe to keyframe; ``turn``: degrees clockwise that players are asked to turn it by.
 
-    shown    what the container tells players of sphere and eyes; ``packed``: how two eyes lie and which is first, as the coded pictures say
+    shown    what the container tells players of sphere and eyes; ``packed``: how two eyes lie and which is first, as the coded pictures say;
+             ``half``: each is squeezed into its half
     """
 
     samples: Samples
@@ -43,6 +44,7 @@ class Target:
     turn: int = 0
     shown: SphereTags | None = None
     packed: tuple[str, str] | None = None
+    half: bool = False
 
     @staticmethod
     def of(card: DeliveryCard) -> Target:

@@ -61,7 +61,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
     if flat_pair and shown is None and packed is None:
         findings.append(
             Finding(
-                Level.WARN,
+                Level.WARN if context.draft.pair is None else Level.STOP,
                 "eyes-need-metadata",
                 f"{card.title} would show two pictures, {picture.eyes}: nothing in it says that they are eyes, and which is which.",
                 "deliver",
@@ -98,7 +98,7 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             text = "Which eye is first is not known: what should stand nearer than the screen would stand behind it. Say it on Read."
             findings.append(Finding(Level.STOP, "overlay-eyes-unknown", text, "deliver"))
     overlays = tuple(overlay(laid, picture, context.draft) for laid in settings.over)
-    target = replace(Target.of(card), shown=shown, packed=packed)
+    target = replace(Target.of(card), shown=shown, packed=packed, half=picture.packing == "half")
     return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target, overlays=overlays))
 
 

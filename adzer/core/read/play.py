@@ -81,11 +81,14 @@ def judge(facts: FileFacts, card: PlayerCard) -> str | None:
 
 
 def players(facts: FileFacts, card: DeliveryCard, delivered: Picture) -> tuple[list[str], list[str]]:
-    """Which kinds of players decode a delivery in hardware, and which do not: names of player cards."""
+    """Which kinds of players decode a delivery in hardware, and show it as what it is, and which do not: names of player cards."""
     made = msgspec.structs.replace(
         facts, codec={"h265": "hevc"}.get(card.encoder, card.encoder), bits=card.bits, chroma=card.chroma, rgb=False,
         raster=delivered.raster, rate=delivered.rate or facts.rate,
     )  # fmt: skip
     names = list(paths("players"))
-    plays = [n for n in names if judge(made, find("players", n, PlayerCard)) is None]
+    needs = {"spheres"} if delivered.projection == "equirectangular" else set()
+    needs |= {"pairs"} if delivered.eyes not in (None, "one") else set()
+    known = {n: find("players", n, PlayerCard) for n in names}
+    plays = [n for n, card in known.items() if judge(made, card) is None and needs <= set(card.shows)]
     return plays, [n for n in names if n not in plays]

@@ -30,6 +30,7 @@ from ..deliver.advise import Trial
 from ..errors import AdzerError, Cancelled, RenderFailed
 from ..media import audio, boxes, disk
 from ..media.encode import EXACT, Writer, container_for
+from ..media.told import sheet
 from . import verify
 from .ahead import ahead
 from .frames import Inputs
@@ -294,6 +295,10 @@ def _rendered(
             f"{out} has come there while it was rendered; it is never overwritten. Move it away and start again: what is rendered is kept."
         )
     parts.remove()
+    if plan.target.shown is not None or plan.target.packed is not None:
+        with contextlib.suppress(OSError):  # the master says it all itself
+            target = plan.target
+            out.with_name(out.name + ".txt").write_text(sheet(target.shown, target.packed, plan.spec.raster, target.half), "utf-8")
     return checked
 
 

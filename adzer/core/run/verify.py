@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import Any
 
 import av
 import msgspec
@@ -19,6 +17,7 @@ from ..media.boxes import SphereTags
 from ..media.decode import Reader
 from ..media.encode import EXACT
 from ..media.packets import packet_print
+from ..media.told import told
 from ..target import Target, Wanted
 from . import hearing
 from .compare import Comparison, Fault, steps_about
@@ -82,26 +81,14 @@ def _compared(wanted: Wanted, found: str) -> Check:
 
 
 def _shown_as(path: Path, target: Target) -> Check:
-    """What the media library, whose reader of these boxes shares nothing with ours, tells a player of the first frame: its
-    ``AVSphericalMapping`` (projection, three angles, what is cut off at left, top, right, bottom of 2^32) and ``AVStereo3D`` (kind)."""
-    with av.open(str(path)) as container:
-        frame = next(container.decode(video=0), None)
-    notes: Any = () if frame is None else frame.side_data
-    held = {note.type.name: bytes(note) for note in notes}
-    told = []
-    if (mapping := held.get("SPHERICAL")) is not None and len(mapping) >= 32:
-        kind, _, _, _, left, top, right, bottom = struct.unpack_from("=I3i4I", mapping)
-        cut = tuple(round(v / 2**32, 3) for v in (top, bottom, left, right))
-        told.append(f"{ {0: 'equirectangular', 2: 'equirectangular'}.get(kind, 'another projection')} without {cut}")
-    if (stereo := held.get("STEREO3D")) is not None and len(stereo) >= 8:
-        kind, flags = struct.unpack_from("=2i", stereo)
-        told.append({0: "one", 1: "side by side", 2: "over under"}.get(kind, "other eyes") + (", right first" if flags & 1 else ""))
+    """What the media library, whose reader of these boxes shares nothing with ours, tells a player of the first frame."""
+    said = told(path).words
     tags = target.shown or SphereTags("", None, *(target.packed or (None, None)))
     wanted = [f"{tags.projection} without {tuple(round(b, 3) for b in tags.bounds)}"] if tags.projection else []
     wanted.append((tags.eyes or "one") + (", right first" if tags.first == "right" else ""))
-    ok = told == wanted or (told == wanted[:-1] and wanted[-1] == "one")
-    said = "; ".join(told) or "a flat picture"
-    return Check("shown as", ok, f"a player is told: {said}" + ("" if ok else f", and should be: {'; '.join(wanted)}"))
+    ok = said == wanted or (said == wanted[:-1] and wanted[-1] == "one")
+    words = "; ".join(said) or "a flat picture"
+    return Check("shown as", ok, f"a player is told: {words}" + ("" if ok else f", and should be: {'; '.join(wanted)}"))
 
 
 def _check_time(checks: list[Check], path: Path, plan: RenderPlan, facts: probe.FileFacts) -> None:

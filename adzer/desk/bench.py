@@ -145,6 +145,7 @@ class BenchView(QWidget):
             view.space_changed.connect(self.ask)
         self.picture.dragged.connect(self._dragged)
         self.picture.overlay = lambda painter, rect: self.bench.overlay(painter, rect) if self.bench else None
+        self.picture.instead = lambda: self.bench.instead() if self.bench else None
         desk.worker.pictured.connect(self._pictured)
         desk.drafted.connect(self.refresh)
         desk.changed.connect(self.refresh)

@@ -12,26 +12,32 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
+import numpy as np
 from PySide6.QtCore import QEventLoop, QTimer
 
 from ..core.finding import Fix
 from ..core.intake.take import read_file
 from ..core.job import Job
-from ..core.join.measure import answers
 from ..core.records import to_plain
 from ..core.route import Route
-from ..core.run.matching import match_lenses
 from ..core.sim import camera as cameras
+from ..core.sim.cameras import eyes as eyes_camera
 from ..core.sim.cameras import lens_pair
 from ..core.sim.demo import demo_job
 from ..core.space.path import Key, ViewPath
 from .app import application
 from .model import Desk
 from .queueview import SlipRow
+from .stages.base import StageBench
+from .stages.join.bench import JoinBench
 from .startview import StartPage
 from .window import Window
+
+B = TypeVar("B", bound=StageBench)
 
 
 def wait(until: Callable[[], bool], seconds: float = 60.0, settle: float = 0.6) -> bool:
@@ -152,11 +158,46 @@ class Camera:
         desk.select(len(desk.shots) - 1)
         desk.unfold("join")
         wait(lambda: self.window.bench.picture.after is not None, settle=1.0)
-        desk.answer("join", **answers(match_lenses(facts, route, seen)))
+        self._bench(JoinBench).lenses.measure()
+        wait(lambda: desk.shot is not None and desk.shot.route.join.error is not None and not desk.worker.busy, seconds=120, settle=1.5)
+        desk.answer("join", distance=2.0, base=0.03)
         wait(lambda: not desk.worker.busy, settle=1.5)
         self.take("bench-join")
-        desk.undo()
-        desk.undo()
+        for _ in range(3):
+            desk.undo()
+        desk.unfold(None)
+        desk.select(0)
+
+    def _bench(self, kind: type[B]) -> B:
+        assert isinstance(self.window.bench.bench, kind)
+        return self.window.bench.bench
+
+    def _eyes(self) -> None:
+        """Two eyes in two files that do not lie in line, measured, and laid side by side for a screen in a room."""
+        files, at = [], eyes_camera.LENS.pose(0.0)
+        for name, side in (("left", -1), ("right", 1)):
+            aside = np.array(at.place) + at.rotation()[:, 0] * side * 0.0325
+            held = replace(at, place=tuple(aside.tolist()), tilt=at.tilt + side * 0.25, roll=side * 0.4)
+            lens = replace(eyes_camera.LENS.sized((960, 540)), field_of_view=64 - side * 0.5, sound=False)
+            lens = replace(lens, pose=partial(lambda pose, _: pose, held))
+            files.append(Path(self.home.name) / f"wheel-{name}.mp4")
+            cameras.shoot(lens, 12, files[-1], samples=2)
+        facts, seen = read_file(files[0], rear=files[1])
+        desk, route = self.desk, Route().with_("read", eyes="side by side", projection="flat")
+        desk.record(lambda: desk.job.add_shot(facts, "wheel, both eyes", "eye pair", route, camera="eyes", seen=seen), None)
+        desk.select(len(desk.shots) - 1)
+        desk.unfold("join")
+        wait(lambda: self.window.bench.picture.after is not None, settle=0.5)
+        bench = self._bench(JoinBench).pair
+        bench.measure()
+        wait(lambda: desk.shot is not None and desk.shot.route.join.align is not None and not desk.worker.busy, seconds=60, settle=0.5)
+        desk.answer("join", laid="beside", pin=0.6)
+        bench.look.choose("coloured")
+        wait(lambda: bool(bench._pictures) and not desk.worker.busy, settle=1.0)
+        self.take("bench-join-eyes")
+        bench.look.choose(None)
+        for _ in range(4):
+            desk.undo()
         desk.unfold(None)
         desk.select(0)
 
@@ -175,6 +216,7 @@ class Camera:
         self._shake()
         self._sphere()
         self._lenses()
+        self._eyes()
         self._card()
         desk.mend(desk.shots[0], Fix("Declare fen log", "read", {"curve": "fen-log"}))
         desk.unfold("shape")

@@ -342,6 +342,41 @@ def depth_at(shown: Shown, align: Align | None, aspect: float, x: float, y: floa
     return float(np.nanmedian(around)) / MATCHED * 100 * (-1 if first == "left" else 1)
 
 
+# From both eyes' light to that of a picture for red and cyan glasses, each colour as near as the glasses let it be (Dubois 2001, A projection
+# method to generate anaglyph stereo images, least squares for common displays).
+LEFT = np.array([[0.437, 0.449, 0.164], [-0.062, -0.062, -0.024], [-0.048, -0.050, -0.017]])
+RIGHT = np.array([[-0.011, -0.032, -0.007], [0.377, 0.761, 0.009], [-0.026, -0.093, 1.234]])
+
+
+def looked(
+    shown: Shown, align: Align | None, aspect: float, first: str, pin: float, how: str, curve: Curve | None, wide: int
+) -> tuple[Picture, ...]:
+    """See ``run.matching.both_looked``."""
+    import cv2
+
+    terms = align.terms if align is not None else np.zeros(5)
+    made = []
+    for rgb, share, which in ((shown.first, -0.5, first), (shown.second, 0.5, "right" if first == "left" else "left")):
+        h, w = rgb.shape[:2]
+        size = (min(wide, w), max(2, round(min(wide, w) * h / (w * aspect))))
+        small = cv2.resize(rgb.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+        matrix = in_pixels(bent(terms, share, pin / 100 * (-1 if which == "right" else 1)), size, 1.0)
+        flat = cv2.warpPerspective(small, matrix, size, flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
+        made.append((which, np.asarray(np.clip(flat, 0, 1), np.float64)))
+    left, right = (next(p for which, p in made if which == e) for e in ("left", "right"))
+
+    def eight(rgb: Array) -> Picture:
+        return np.asarray(np.clip(rgb * 255 + 0.5, 0, 255), np.uint8)
+
+    if how == "by turns":
+        return eight(left), eight(right)
+    if how == "apart":
+        return (eight(0.5 + (left - right) / 2),)
+    light = [v if curve is None else curve.decode(v) for v in (left, right)]
+    both = np.clip(light[0] @ LEFT.T + light[1] @ RIGHT.T, 0, 1)
+    return (eight(both if curve is None else curve.encode(both)),)
+
+
 def _colours(
     moments: Sequence[Shown], found: Sequence[tuple[Array, Array]], terms: Array, curve: Curve | None
 ) -> tuple[tuple[float, ...] | None, tuple[float, float]]:

@@ -166,11 +166,16 @@ def calibrate(
     high = lens.size[1]
     heading, tilt, roll = (round(float(v), 4) for v in angles(turn))
     lenses = tuple(
-        RigLens(v.x / high, v.y / high, v.radius / high, v.across, tuple(round(k, 6) for k in v.bend)) for v in held.lenses
+        RigLens(_share(v.x / high), _share(v.y / high), _share(v.radius / high), v.across, tuple(_share(k) for k in v.bend))
+        for v in held.lenses
     )
     return Rigged(
         matched, (heading, tilt, roll), gain, round(error, 4), (lenses[0], lenses[1]), tuple(errors), near, ground, seam, differs,
     )  # fmt: skip
+
+
+def _share(v: float) -> float:
+    return round(float(v), 6)
 
 
 def _points(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], turn: Array) -> _Points:

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from ..errors import AdzerError
 from ..join import eyes, rig
 from ..join.measure import Matched, match
@@ -58,6 +61,17 @@ def depth_at(facts: FileFacts, route: Route, seen: Seen | None, x: float, y: flo
     walked = walk(route, facts, seen)
     (shown,) = held([frame])
     return eyes.depth_at(shown, route.join.align, aspect, x, y, walked["read"].after.first or "left")
+
+
+def both_looked(
+    facts: FileFacts, route: Route, seen: Seen | None, frame: int, how: str, wide: int
+) -> tuple[NDArray[np.uint8], ...]:
+    """Pictures (rows, columns, 3) by which somebody sees which eye is which and how they lie, both brought in line: ``coloured`` (for
+    glasses, red before the left eye and cyan before the right), ``apart`` (what differs), ``by turns`` (two: left, right)."""
+    held, aspect, curve = _eyes(facts, route, seen)
+    (shown,) = held([frame])
+    first = walk(route, facts, seen)["read"].after.first or "left"
+    return eyes.looked(shown, route.join.align, aspect, first, route.join.pin, how, curve, wide)
 
 
 def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[int | list[int]], Iterator[eyes.Shown]], float, Curve | None]:

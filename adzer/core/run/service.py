@@ -38,9 +38,8 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from . import analysing, syncing
+from . import analysing, matching, syncing
 from .frames import Prepared, numbers
-from .matching import match_lenses
 from .pixels import Processor
 from .render import trial
 
@@ -256,6 +255,11 @@ def _follow(
         return track.through(begun, frames)
 
 
+MATCHING: dict[str, Callable[..., object]] = {
+    "rig": matching.calibrate_lenses, "eyes": matching.look_at_eyes, "depth": matching.depth_at, "eyes look": matching.both_looked,
+}  # fmt: skip
+
+
 def do_chore(chore: Chore) -> object:
     """The answer to a chore; AdzerError with a sentence."""
     if chore.what == "take":
@@ -282,8 +286,10 @@ def do_chore(chore: Chore) -> object:
         return analysing.found(*chore.args)
     if chore.what == "sync":
         return syncing.in_step(*chore.args)
-    if chore.what == "lenses":
-        return match_lenses(*chore.args)
+    if chore.what in MATCHING:
+        return MATCHING[chore.what](*chore.args)
+    if chore.what == "pair":
+        return join_files(*chore.args)
     if chore.what == "join":
         kind, files = chore.args
         return join_files(*(f.path for f in files)) if kind == "lens pair" else join_chapters(files)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from PySide6.QtCore import QObject, QPointF, QRectF
-from PySide6.QtGui import QPainter
+from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
 from ...core import cards
@@ -103,6 +103,10 @@ class StageBench(QObject):
 
     def pictured(self, reply: Reply) -> None:
         """A delivered picture has come, with its scopes."""
+
+    def instead(self) -> QImage | None:
+        """What is shown in place of the main picture."""
+        return None
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
         """Draws on the main picture, which lies in ``rect``."""

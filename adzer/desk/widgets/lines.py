@@ -51,7 +51,7 @@ class Lines(Plot):
             return
         first, last = float(self._times[0]), max(float(self._times[-1]), float(self._times[0]) + 1e-6)
         most = max([float(v.max()) for _, v in self._lines] + [v for v, _ in self._limits])
-        least = min([float(v.min()) for _, v in self._lines] + [0.0])
+        least = min([float(v.min()) for _, v in self._lines] + [v for v, _ in self._limits] + [0.0])
         reach = max(most - least, 1e-6)
 
         def x(time: float) -> float:
@@ -66,7 +66,7 @@ class Lines(Plot):
             painter.setPen(QPen(theme.p.accent, 1, Qt.PenStyle.DashLine))
             painter.drawLine(QPointF(body.left(), y(limit)), QPointF(body.right(), y(limit)))
             painter.setPen(theme.p.accent_text)
-            self.text(painter, body.right() - 5, y(limit) - 3, f"{name} {limit:.0f}", right=True)
+            self.text(painter, body.right() - 5, y(limit) - 3, f"{name} {limit:.3g}".replace("-", "−"), right=True)
         for i, (name, values) in enumerate(self._lines):
             painter.setPen(QPen(theme.p.ink, 1.5, self.STYLES[i % 3]))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -82,7 +82,7 @@ class Lines(Plot):
         painter.setPen(QPen(theme.p.ink, 1.5))
         painter.drawLine(QPointF(x(self._now), body.top()), QPointF(x(self._now), body.bottom()))
         painter.setPen(theme.p.quiet)
-        self.text(painter, body.left() + 5, body.top() + 11, f"{most:.0f} {self.unit}")
+        self.text(painter, body.left() + 5, body.top() + 11, f"{most:.3g} {self.unit}")
 
     def _draw_pegs(self, painter: QPainter, base: float, x: Callable[[float], float]) -> None:
         self._handles = []

@@ -60,6 +60,7 @@ class PictureView(QWidget):
         self.after: QImage | None = None
         self.before: QImage | None = None
         self.hold_before = False
+        self.instead: Callable[[], QImage | None] = lambda: None  # what a bench shows in place of the picture
         self.way: str | None = None  # wipe · turn · beside · apart
         self.split = 0.4  # where the wipe stands
         self.turned = False  # in turn: is it the recorded one's?
@@ -108,7 +109,7 @@ class PictureView(QWidget):
 
     def picture_rect(self) -> QRectF:
         """Where the picture lies in the widget."""
-        image = self.after or self.before
+        image = self.instead() or self.after or self.before
         w, h = self.width() - 2 * self.MARGIN, self.height() - 2 * self.MARGIN - 18
         if image is None or not image.width():
             return QRectF(self.MARGIN, self.MARGIN, w, h)
@@ -126,6 +127,11 @@ class PictureView(QWidget):
             painter.drawText(rect, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.empty_text)
             return
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        if (other := self.instead()) is not None:
+            painter.drawImage(rect, other)
+            if self.overlay is not None:
+                self.overlay(painter, rect)
+            return
         held = self.hold_before or self.turned
         shown = self.before if (held or self.after is None) and self.before is not None else self.after
         assert shown is not None

@@ -1,0 +1,268 @@
+"""Which eye is which, how they lie against each other, how deep they see, and how both are laid out."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, QTimer
+from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtWidgets import QWidget
+
+from ....core.errors import AdzerError
+from ....core.job import Shot
+from ....core.join import comfort
+from ....core.join.eyes import Seen, answers
+from ....core.join.settings import JoinSettings
+from ....core.media.clock import clock_of
+from ....core.records import from_json, to_json, to_plain
+from ....core.route import Walk
+from ...model import Desk
+from ...widgets.lines import Lines
+from ...widgets.plots import Plot
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+
+EYES = "eyes"  # under which it is kept
+MEASURE = "Measure both eyes"
+LAID = {
+    "recorded": "as recorded", "beside": "side by side", "over": "one over the other", "left": "left eye alone", "right": "right eye alone",
+}  # fmt: skip
+SHOWN = {"coloured": "for red and cyan glasses", "apart": "what differs, about grey"}
+LOOKED = 1200  # columns of what is looked at
+TURNS = 700  # milliseconds that each eye is shown: slower than anything that flashes
+
+
+class Pair:
+    """Questions and instruments of two eyes."""
+
+    def __init__(self, desk: Desk) -> None:
+        self.desk = desk
+        self._busy: int | None = None
+        self._pictures: tuple[QImage, ...] = ()
+        self._asked: tuple[object, ...] = ()
+        self._how: object = None
+        self._turn = 0
+        self._pinning = False
+        self.timer = QTimer()
+        self.timer.setInterval(TURNS)
+        self.timer.timeout.connect(self._next)
+        self.button = act(MEASURE, self.measure)
+        self.first = Choice([("left first", "left"), ("right first", "right")])
+        self.first.chosen.connect(lambda v: desk.answer("read", first=v))
+        self.which = Question("Which eye is which?", self.button, self.first)
+        self.look = Choice([("as recorded", None), ("by turns", "by turns"), ("red–cyan", "coloured"), ("apart", "apart")], None)
+        self.look.chosen.connect(self._look)
+        self.seen = Question("How are they looked at here?", self.look)
+        self.forget = act("Leave them as they lie", self._forget, False)
+        self.line = Question("Do they lie in line?", self.forget)
+        self.screen = Pick([(s.title, k) for k, s in comfort.SCREENS.items()], "room")
+        self.screen.chosen.connect(lambda _: self._again())
+        self.children = Choice([("grown people", False), ("children, too", True)], False)
+        self.children.chosen.connect(lambda _: self._again())
+        self.deep = Question("How deep may it be?", self.screen, self.children)
+        self.pin = Number(0.0, 0.05, -20.0, 20.0, 2, sign=True)
+        self.pin.drafted.connect(lambda v: desk.draft("join", pin=v))
+        self.pin.settled.connect(lambda _: desk.commit())
+        self.pinned = act("Click what is to lie on the screen", self._begin_pin, False)
+        self.hold = Question("What lies on the screen?", Numbers(("% farther away", self.pin)), self.pinned)
+        self.laid = Pick([(words, value) for value, words in LAID.items()])
+        self.laid.chosen.connect(lambda v: desk.answer("join", laid=v))
+        self.half = Choice([("each at full size", False), ("squeezed into half", True)])
+        self.half.chosen.connect(lambda v: desk.answer("join", half=v))
+        self.leading = Choice([("left first", "left"), ("right first", "right")])
+        self.leading.chosen.connect(lambda v: desk.answer("join", leading=v))
+        self.lies = Question("How is it laid out?", self.laid, self.half, self.leading)
+        self.depth = Lines("Depth", "% of the width", 3)
+        self.questions: list[QWidget] = [self.which, self.seen, self.line, self.deep, self.hold, self.lies]
+        self.instruments: list[Plot] = [self.depth]
+
+    def _again(self) -> None:
+        shot = self.desk.shot
+        if shot is not None:
+            self.refresh(shot, self.desk.walk(shot))
+
+    def measure(self) -> None:
+        """In the background; how they lie is the answer, and which is left where that is sure."""
+        shot = self.desk.shot
+        if shot is None or self._busy is not None:
+            return
+        self._busy = shot.id
+        self.button.setText("Comparing both eyes…")
+
+        def then(found: Seen | None, error: str | None) -> None:
+            self._busy = None
+            self.button.setText(MEASURE)
+            if error or found is None:
+                self.desk.said.emit(error or "They could not be compared.")
+                return
+            try:
+                self.desk.job.keep_measured(shot.facts.fingerprint, EYES, to_json(found).encode())
+                self.desk.learn_found(shot.facts.fingerprint)
+            except AdzerError as fault:
+                self.desk.said.emit(str(fault))
+            if self.desk.shot is None or self.desk.shot.id != shot.id:
+                return
+            left = {"first": "left", "second": "right"}.get(found.which.left or "")
+            if left is not None and self.desk.route_of(shot).read.first is None:
+                self.desk.answer("read", first=left)
+            self.desk.answer("join", **answers(found))
+            self.desk.said.emit(found.saw)
+
+        self.desk.worker.chore("eyes", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot)), then)
+
+    def found(self, shot: Shot) -> Seen | None:
+        body = self.desk.found(shot).get(EYES)
+        try:
+            return None if body is None else from_json(body, Seen, "What was measured of these eyes")
+        except AdzerError:
+            return None
+
+    def _forget(self) -> None:
+        plain = JoinSettings()
+        self.desk.answer("join", **{k: to_plain(getattr(plain, k)) for k in ("align", "colours", "pin")})
+
+    # --- looking -------------------------------------------------------------------------------------------------------
+    def _look(self, how: object) -> None:
+        self._how, self._asked = how, ()
+        self._ask()
+
+    def _ask(self) -> None:
+        """Has the picture that is looked at made anew, if anything about it has changed."""
+        shot, how = self.desk.shot, self._how
+        if shot is None or how is None or self.desk.stage != "join":
+            if self._pictures:
+                QTimer.singleShot(0, self.desk.moved.emit)  # the main picture is drawn anew, after what asks here
+            self._pictures, self._asked = (), ()
+            self.timer.stop()
+            return
+        route = self.desk.route_of(shot)
+        asked = (shot.id, self.desk.frame, how, route)
+        if asked == self._asked:
+            return
+        self._asked = asked
+
+        def then(made: tuple[NDArray[np.uint8], ...] | None, error: str | None) -> None:
+            if made is None:
+                self.desk.said.emit(error or "They cannot be shown.")
+                return
+            if asked == self._asked:
+                self._pictures = tuple(_image(p) for p in made)
+                self.timer.start() if len(made) > 1 else self.timer.stop()
+                self.desk.moved.emit()
+
+        self.desk.worker.chore("eyes look", (shot.facts, route, self.desk.seen(shot), self.desk.frame, str(how), LOOKED), then)
+
+    def _next(self) -> None:
+        self._turn += 1
+        self.desk.moved.emit()
+
+    def instead(self) -> QImage | None:
+        return self._pictures[self._turn % len(self._pictures)] if self._pictures else None
+
+    def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        if self._pictures:
+            words = ("left eye", "right eye")[self._turn % 2] if len(self._pictures) > 1 else SHOWN.get(str(self._how), "")
+            painter.setPen(QColor("#FFFFFF"))
+            painter.drawText(QPointF(rect.left(), rect.bottom() + 16), f"both eyes brought in line · {words}")
+
+    # --- pinning -------------------------------------------------------------------------------------------------------
+    def _begin_pin(self) -> None:
+        self._pinning = True
+        self.pinned.setText("Click it in the first eye's picture")
+
+    def dragged(self, place: QPointF, done: bool) -> None:
+        shot = self.desk.shot
+        if not (self._pinning and done) or shot is None:
+            return
+        picture = self.desk.walk(shot)["read"].after
+        wide, high = (1.0, 1.0) if self._pictures else (0.5, 1.0) if picture.eyes == "side by side" else (1.0, 0.5)
+        x, y = place.x() / wide, place.y() / high
+        if not (0 <= x < 1 and 0 <= y < 1):
+            return
+        self._pinning = False
+        self.pinned.setText("Click what is to lie on the screen")
+
+        def then(found: float | None, error: str | None) -> None:
+            if found is None:
+                self.desk.said.emit(error or "It cannot be found in the other eye.")
+            elif self.desk.shot is not None and self.desk.shot.id == shot.id:
+                self.desk.answer("join", pin=round(-found, 3))
+
+        self.desk.worker.chore("depth", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot), x, y, self.desk.frame), then)
+
+    # --- what is said --------------------------------------------------------------------------------------------------
+    def refresh(self, shot: Shot, walked: Walk) -> None:
+        two = walked["read"].after.eyes not in (None, "one")
+        for card in (*self.questions, *self.instruments):
+            card.setVisible(two)
+        if not two:
+            self._pictures = ()
+            self.timer.stop()
+            return
+        settings, picture, found = walked.route.join, walked["read"].after, self.found(shot)
+        self._ask()
+        self.first.set_value(picture.first)
+        if found is None:
+            self.which.say("Nobody has looked." if picture.first is None else f"The {picture.first} one is first, as was said or tagged.")
+        else:
+            measured = {"first": "left", "second": "right"}.get(found.which.left or "")
+            other = " That is not what was said!" if measured and picture.first and measured != picture.first else ""
+            self.which.say(f"{found.which.saw} {found.which.confidence:.0%} sure.{other}", "Crossed eyes hurt, and few can say why.")
+        self.seen.say("By turns: what jumps sideways has depth, what jumps up or down strains. Red–cyan is for glasses of these colours.")
+        self._say_line(settings, found)
+        self._say_depth(shot, settings, found)
+        self.pin.set_value(settings.pin)
+        cost = abs(settings.pin)
+        self.hold.say(
+            "What lies on the screen is seen without strain. " + (f"It costs {cost:.1f} % of the width." if cost else "Nothing is moved.")
+        )
+        self.laid.set_value(settings.laid)
+        self.half.setVisible(settings.laid in ("beside", "over"))
+        self.leading.setVisible(settings.laid in ("beside", "over"))
+        self.half.set_value(settings.half)
+        self.leading.set_value(settings.leading)
+        stop = walked["shape"].after
+        self.lies.say(
+            "As both were recorded; neither is brought in line." if settings.laid == "recorded"
+            else f"{stop.raster[0]}×{stop.raster[1]}. Crops, views, speed, in and out act on both alike."
+            + (" Half: each eye keeps half of its pixels that way; places that take full size deserve it." if settings.half else "")
+        )  # fmt: skip
+
+    def _say_line(self, settings: JoinSettings, found: Seen | None) -> None:
+        self.forget.setVisible(settings.align is not None)
+        if settings.align is None:
+            self.line.say("They are laid out as they lie. What one eye holds higher than the other strains, however little.")
+            return
+        a = settings.align
+        words = f"The second lay {a.shift:+.2f} % lower, {a.roll:+.2f}° rolled and {a.size:+.2f} % larger; half of it is taken from each eye."
+        if found is not None:
+            words += f" Things lay {found.before:.1f} pixels of 1920 too high or low, and now {a.rest or 0:.1f}."
+            if found.colours is not None and settings.colours is not None:
+                words += f" Their colours differed by {found.differ[0]:.1f} %, and now {found.differ[1]:.1f} %."
+        self.line.say(words.replace("-", "−"))
+
+    def _say_depth(self, shot: Shot, settings: JoinSettings, found: Seen | None) -> None:
+        key = next((k for k in comfort.SCREENS if comfort.SCREENS[k].title == self.screen.currentText()), "room")
+        screen = comfort.SCREENS[key]
+        children = self.children._group.button(1).isChecked()
+        self.depth.setVisible(found is not None and len(found.depth.over) > 1)
+        if found is None:
+            self.deep.say("Measured with the eyes.")
+            return
+        near, far = found.depth.least + settings.pin, found.depth.most + settings.pin
+        verdict = comfort.judged(near, far, screen, children)
+        turned = [comfort.degrees(v, screen) for v in (near, far)]
+        words = f"From {near:+.1f} to {far:+.1f} % of the width, {turned[0]:+.1f}° to {turned[1]:+.1f}°, on a {screen.title}: "
+        words += f"{'; '.join(verdict.faults)}." if verdict.faults else "within what can be looked at with ease."
+        self.deep.say(words.replace("-", "−"), "Less than 0 stands before the screen. Who feels ill looks away, and rests.")
+        times, low, high = (np.array([o[i] for o in found.depth.over]) for i in range(3))
+        self.depth.show_lines(
+            times, [("nearest", low + settings.pin), ("farthest", high + settings.pin)], (), clock_of(shot.facts).time(self.desk.frame),
+            ((verdict.near, "near"), (verdict.far, "far")),
+        )  # fmt: skip
+
+
+
+
+def _image(rgb: NDArray[np.uint8]) -> QImage:
+    h, w = rgb.shape[:2]
+    return QImage(np.ascontiguousarray(rgb).tobytes(), w, h, 3 * w, QImage.Format.Format_RGB888).copy()

@@ -1,0 +1,347 @@
+"""Two eyes: found to lie as the world and warps of other libraries made them lie, told apart, laid out and tagged."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from fractions import Fraction
+
+import av
+import numpy as np
+import pytest
+from scipy.optimize import fsolve
+from skimage.transform import ProjectiveTransform, warp
+
+from adzer.core import cards
+from adzer.core.compile import freeze
+from adzer.core.deliver.step import pair_told
+from adzer.core.errors import AdzerError, Stopped, UnreadableError
+from adzer.core.intake.take import join_files, read_file
+from adzer.core.join import comfort
+from adzer.core.join.align import Align
+from adzer.core.join.eyes import Shown, answers, depth_at, measure
+from adzer.core.light.curves import STANDARD
+from adzer.core.media import probe
+from adzer.core.media.decode import Reader
+from adzer.core.media.told import told
+from adzer.core.route import Route, walk
+from adzer.core.run.matching import look_at_eyes
+from adzer.core.run.render import render
+from adzer.core.sim import camera as cameras
+from adzer.core.sim import world
+from adzer.core.sim.cameras import eyes as kinds
+
+from ..foreign import photograph
+from .test_cli import adzer
+
+BT709 = STANDARD["bt709"]
+
+
+def cameras_of(wide, roll=0.0, larger=0.0, tilt=0.0, heading=0.0, spacing=0.065):
+    """Left and right, the faults halved between them; (wide) × 9/16 pixels."""
+    made, at = [], kinds.LENS.pose(0.0)
+    for side in (-0.5, 0.5):
+        aside = np.array(at.place) + at.rotation()[:, 0] * side * spacing
+        held = replace(
+            at, place=tuple(aside), roll=at.roll + side * roll, tilt=at.tilt + side * tilt, heading=at.heading + side * heading
+        )
+        fov = 2 * np.degrees(np.arctan(np.tan(np.radians(32)) / (1 + side * larger / 100)))
+        made.append(replace(kinds.LENS.sized((wide, wide * 9 // 16)), pose=lambda _, held=held: held, field_of_view=fov, sound=False))
+    return made
+
+
+def recorded(camera, gains=(1.0, 1.0, 1.0), seed=1):
+    """Signal in 8 bits with noise."""
+    rng = np.random.default_rng(seed)
+    signal = BT709.encode(np.clip(camera.light(0.0, 2) * gains, 0, 1))
+    return np.round(np.clip(signal + rng.normal(0, 0.006, signal.shape), 0, 1) * 255) / 255
+
+
+FAULTS = {"roll": 1.5, "larger": 3.0, "tilt": 1.2, "heading": 1.0}
+
+
+@pytest.fixture(scope="module")
+def faulty():
+    both = cameras_of(960, **FAULTS)
+    shown = Shown(recorded(both[0]), recorded(both[1], (0.8, 1.0, 1.1), 2), 0.0)
+    return both, shown, measure([shown], 1.0, BT709)
+
+
+def lies(panel, point):
+    """Where a panel shows what was recorded at a place: its own map undone by another library's solver."""
+    start = np.array(panel.size) * point / np.array(panel.region[2:])
+    return fsolve(lambda p: panel.recorded(np.array([p[0]]), np.array([p[1]]), 0.0)[0] - point, start, xtol=1e-10)
+
+
+def test_faults_are_found_and_what_is_delivered_lies_in_line(faulty):
+    both, _, found = faulty
+    a = found.align
+    assert a.roll == pytest.approx(-FAULTS["roll"], abs=0.05) and a.size == pytest.approx(FAULTS["larger"], abs=0.06)
+    facts = join_stub((960, 540))
+    route = Route().with_("read", eyes="side by side", first="left", curve="bt709").with_("join", laid="beside", **answers(found))
+    walked = walk(route, facts)
+    left, right = walked.draft.panels
+    rng = np.random.default_rng(3)
+    d = rng.uniform([-0.45, -0.25], [0.45, 0.22], (60, 2))
+    rays = np.stack([d[:, 0], np.ones(60), d[:, 1]], -1) @ both[0].pose(0).rotation().T
+    _, depth = world.trace(np.array(both[0].pose(0).place), rays / np.linalg.norm(rays, axis=1, keepdims=True), 0.0)
+    points = np.array(both[0].pose(0).place) + rays / np.linalg.norm(rays, axis=1, keepdims=True) * np.minimum(depth, 500)[:, None]
+    offs, before = [], []
+    for point in points:
+        one, two = (c.project(point[None], 0.0)[0] for c in both)
+        before.append(two[1] - one[1])
+        offs.append(lies(right, two + np.array(right.region[:2]))[1] - lies(left, one + np.array(left.region[:2]))[1])
+    scale = 1920 / 960
+    assert np.quantile(np.abs(before), 0.95) * scale > 30
+    assert np.quantile(np.abs(offs), 0.95) * scale < 0.3, np.quantile(np.abs(offs), 0.95) * scale
+    corners = np.array([[0.0, 960, 0, 960], [0, 0, 540, 540]])
+    edge = np.concatenate([p.recorded(*corners, 0.0) - p.region[:2] for p in (left, right)])
+    assert edge.min() > -0.01 and (edge <= np.array([960, 540]) + 0.01).all(), "nothing bare is delivered"
+
+
+def join_stub(raster):
+    """Facts of a recording with two eyes side by side, each of ``raster``."""
+    import msgspec
+
+    from adzer.core.sim.demo import CLIPS
+
+    return msgspec.structs.replace(probe.probe(CLIPS / "cartwheel-eyes.mp4"), raster=(2 * raster[0], raster[1]), sphere=None)
+
+
+def test_the_left_eye_is_known_by_what_covers_what_and_depth_is_as_it_was(faulty):
+    both, shown, found = faulty
+    assert found.which.left == "first" and found.which.confidence > 0.98
+    swapped = measure([Shown(shown.second, shown.first, 0.0)], 1.0, BT709)
+    assert swapped.which.left == "second"
+    assert swapped.align.roll == pytest.approx(-found.align.roll, abs=0.05)
+    straight = cameras_of(960)
+    plain = Shown(recorded(straight[0]), recorded(straight[1], seed=2), 0.0)
+    seen = measure([plain], 1.0, BT709)
+    # depth from the world's own tracing: parallax = spacing / distance along the axis, in shares of the picture's width there
+    x, y = np.meshgrid(np.linspace(40, 920, 60), np.linspace(20, 520, 40))
+    origin, rays = straight[0].rays(x.ravel(), y.ravel(), 0.0)
+    _, depth = world.trace(origin, np.ascontiguousarray(rays), 0.0)
+    ahead = depth * (rays @ straight[0].pose(0).rotation()[:, 1])
+    parallax = -100 * 0.065 / ahead / (2 * np.tan(np.radians(32)))
+    assert seen.depth.near == pytest.approx(np.quantile(parallax, 0.02), abs=0.06)  # per cent: 0.6 pixels
+    assert -0.25 < seen.depth.far < 0.1
+    wheel = straight[0].project(np.array([[world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]]), 0.0)[0]
+    at = depth_at(plain, seen.align, 1.0, wheel[0] / 960, wheel[1] / 540, "left")
+    away = (np.array([world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]) - straight[0].pose(0).place) @ straight[0].pose(0).rotation()[:, 1]
+    assert at == pytest.approx(-100 * 0.065 / away / (2 * np.tan(np.radians(32))), abs=0.05)
+    with pytest.raises(AdzerError, match="not surely found"):
+        depth_at(plain, seen.align, 1.0, 0.001, 0.02, "left")
+
+
+def test_colours_of_the_eyes_are_brought_together(faulty):
+    both, shown, found = faulty
+    matrix = np.array(found.colours).reshape(3, 3)
+    assert np.abs(np.diag(matrix) * [0.8, 1.0, 1.1] - 1).max() < 0.04 and np.abs(matrix - np.diag(np.diag(matrix))).max() < 0.05
+    assert found.differ[1] * 3 < found.differ[0]
+
+
+@pytest.mark.parametrize("name, near", [("astronaut", "coffee"), ("coffee", "astronaut")])
+def test_photographs_warped_by_another_library(name, near):
+    """A photograph far away and a piece of another before it; the second eye's picture bent by a homography of skimage's own."""
+    photo = photograph(name)[:360, :500] / 255.0
+    h, w = photo.shape[:2]
+    piece = photograph(near)[100:280, 100:260] / 255.0
+    first, second = photo.copy(), photo.copy()
+    first[90:270, 190:350] = piece
+    second[90:270, 178:338] = piece  # nearer: farther left to the right eye
+    angle, size, down = np.radians(1.0), 1.02, 4.0
+    c, s = size * np.cos(angle), size * np.sin(angle)
+    middle = np.array([[1, 0, w / 2], [0, 1, h / 2], [0, 0, 1]])
+    to = middle @ np.array([[c, -s, 0], [s, c, down], [0, 0, 1]]) @ np.linalg.inv(middle)
+    bent = warp(second, ProjectiveTransform(np.linalg.inv(to)), order=3, mode="edge")
+    found = measure([Shown(first, np.clip(bent, 0, 1), 0.0)], 1.0, None)
+    assert found.align.roll == pytest.approx(1.0, abs=0.06) and found.align.size == pytest.approx(2.0, abs=0.12)
+    assert found.align.shift == pytest.approx(100 * down / w, abs=0.05) and found.align.rest < 1.5
+    assert found.which.left == "first", found.which
+    same = measure([Shown(photo, photo, 0.0)], 1.0, None)
+    assert same.which.left is None and "same" in same.which.saw and same.align.rest < 0.1
+    mirrored = photo[:, ::-1]
+    with pytest.raises(AdzerError, match="too little in common"):
+        measure([Shown(photo, mirrored, 0.0)], 1.0, None)
+    with pytest.raises(AdzerError, match="too little in common"):
+        measure([Shown(photo, np.full_like(photo, 0.5), 0.0)], 1.0, None)
+
+
+# ---- from files -----------------------------------------------------------------------------------------------------
+def film(path, colour, frames=6, size=(128, 72), tracks=1, codec="mpeg4", rate=25):
+    """Each frame's blue says its number; left is darker than right, so that a crop shows."""
+    with av.open(str(path), "w") as out:
+        streams = [out.add_stream(codec, rate=rate) for _ in range(tracks)]
+        for stream in streams:
+            stream.width, stream.height, stream.pix_fmt, stream.bit_rate = *size, "yuv420p", 4_000_000
+        for k in range(frames):
+            for n, stream in enumerate(streams):
+                rgb = np.zeros((size[1], size[0], 3), np.uint8)
+                rgb[..., :2] = colour if n == 0 else colour[::-1]
+                rgb[..., 2] = 20 * k
+                out.mux(stream.encode(av.VideoFrame.from_ndarray(rgb, format="rgb24")))
+        for stream in streams:
+            out.mux(stream.encode(None))
+    return path
+
+
+RED, GREEN = (200, 0), (0, 200)
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("eyes")
+    return film(folder / "a.mov", RED), film(folder / "b.mov", GREEN, 9), film(folder / "two.mov", RED, tracks=2)
+
+
+def seen_in(path, n=0):
+    with av.open(str(path)) as container:
+        return next(f for k, f in enumerate(container.decode(video=0)) if k == n).to_ndarray(format="rgb24").astype(int)
+
+
+def delivered(tmp_path, facts, card="web-wide", n=0, shape=None, **join):
+    route = Route().with_("read", eyes="side by side", first="left", projection="flat").with_("join", **join)
+    route = route.with_("shape", shape=shape) if shape else route
+    out = tmp_path / f"m{len(list(tmp_path.iterdir()))}.{cards.delivery(card).container}"
+    report = render(freeze("x", facts, route, card, out))
+    assert report.passed
+    return seen_in(out, n), out
+
+
+def is_red(part):
+    return bool(part[..., 0].mean() > 100 > part[..., 1].mean() + 30)
+
+
+@pytest.mark.parametrize("laid, half, leading, size", [
+    ("beside", False, "left", (256, 72)), ("beside", True, "right", (128, 72)), ("over", False, "right", (128, 144)),
+    ("over", True, "left", (128, 72)), ("left", False, "left", (128, 72)), ("right", False, "left", (128, 72)),
+])  # fmt: skip
+def test_layouts(tmp_path, files, laid, half, leading, size):
+    """The left eye is red, the right one green, whichever files and halves they come in."""
+    picture, out = delivered(tmp_path, join_files(*map(str, files[:2])), laid=laid, half=half, leading=leading)
+    assert picture.shape[1::-1] == size
+    if laid in ("left", "right"):
+        assert is_red(picture) is (laid == "left")
+        return
+    w, h = size
+    first, second = (picture[:, : w // 2], picture[:, w // 2 :]) if laid == "beside" else (picture[: h // 2], picture[h // 2 :])
+    assert is_red(first) is (leading == "left") and is_red(second) is (leading == "right")
+    said = told(out)
+    assert said.eyes == {"beside": "side by side", "over": "over under"}[laid] and said.first == leading
+    sheet = out.with_name(out.name + ".txt").read_text()
+    assert f"First eye: the {leading} one" in sheet and ("squeezed into its half" in sheet) is half
+
+
+def test_what_is_cropped_is_cropped_of_both_and_never_across_the_middle(tmp_path, files):
+    facts = join_files(*map(str, files[:2]))
+    picture, _ = delivered(tmp_path, facts, "native-wide", laid="beside", shape=Fraction(1))
+    assert picture.shape == (72, 144, 3) and is_red(picture[:, :72]) and not is_red(picture[:, 72:])
+    plain = Route().with_("read", eyes="side by side", first="left", projection="flat")
+    assert walk(plain.with_("shape", shape=Fraction(1)), facts).stopped.code == "pair-cropped"
+    assert walk(plain.with_("read", first=None).with_("join", laid="beside"), facts).stopped.code == "eyes-unknown"
+    assert walk(Route(), facts).stopped.code == "two-pictures"
+    assert walk(Route().mended(walk(Route(), facts).stopped.fix).with_("read", first="left"), facts).stopped is None
+
+
+def test_two_tracks_and_files_that_began_apart_are_one_recording(tmp_path, files):
+    two, _ = read_file(files[2])
+    assert two.beside and two.raster == (256, 72) and two.tracks == 2
+    picture, _ = delivered(tmp_path, two, laid="over", n=4)
+    assert is_red(picture[:72]) and not is_red(picture[72:]) and abs(picture[:72, :, 2].mean() - picture[72:, :, 2].mean()) < 8
+    late = join_files(str(files[0]), str(files[1]), (0, 3))
+    assert late.frames == 6 and late.fingerprint != join_files(str(files[0]), str(files[1])).fingerprint
+    with Reader(late.source) as reader:
+        for n in (0, 5, 2):
+            blue = reader.frame(n).cropped(1).astype(int)
+            assert len(reader) == 6 and blue.shape[1] == 128
+    picture, _ = delivered(tmp_path, late, laid="beside", n=2)
+    assert picture[:, :128, 2].mean() == pytest.approx(40, abs=12) and picture[:, 128:, 2].mean() == pytest.approx(100, abs=12)
+    other = film(tmp_path / "c.mov", GREEN, size=(96, 72))
+    with pytest.raises(UnreadableError, match="two eyes: their raster differs"):
+        join_files(str(files[0]), str(other))
+    gone = film(tmp_path / "d.mov", GREEN)
+    pair = join_files(str(files[0]), str(gone))
+    gone.unlink()
+    with pytest.raises(UnreadableError, match=r"d\.mov is not there|is not there any more"):
+        render(freeze("x", pair, Route().with_("read", eyes="side by side", first="left"), "web-wide", tmp_path / "x.mp4"))
+
+
+def test_a_clock_that_drifts_is_followed(tmp_path, files):
+    """A second clock that runs a fifth fast (no camera's does): after five frames its sixth."""
+    facts = join_files(*map(str, files[:2]))
+    route = Route().with_("read", eyes="side by side", first="left", projection="flat")
+    route = route.with_("join", laid="beside", drift=1000.0, slip=0.0)
+    walked = walk(route, facts)
+    assert [i.drift for i in walked.draft.inputs] == [1.0, 1.001]
+    from adzer.core.run.frames import numbers
+
+    held = replace(walked.draft.inputs[1], drift=1.2)
+    with Reader(held.source) as reader:
+        moments = np.arange(6) / 25
+        assert numbers(held, reader, np.arange(6), moments).tolist() == [0, 1, 2, 4, 5, 6]
+
+
+@pytest.mark.parametrize("card, first, container, pictures", [
+    ("web-wide", "left", True, True), ("web-wide", "right", False, True), ("native-wide", "right", False, True),
+    ("archive", "right", True, False), ("archive", "left", True, False), ("edit-intermediate", "left", True, False),
+])  # fmt: skip
+@pytest.mark.parametrize("laid", ["beside", "over"])
+def test_every_container_and_codec_says_it_to_another_reader(tmp_path, card, first, container, pictures, laid):
+    size = (512, 288) if card == "edit-intermediate" else (128, 72)
+    facts = join_files(str(film(tmp_path / "a.mov", RED, 2, size)), str(film(tmp_path / "b.mov", GREEN, 2, size)))
+    _, out = delivered(tmp_path, facts, card, laid=laid, leading=first)
+    said = told(out)
+    assert (said.eyes, said.first) == ({"beside": "side by side", "over": "over under"}[laid], first)
+    assert (said.tags is not None) is container
+    assert f"for the {first} eye" in said.others
+
+
+def test_what_cannot_be_said_is_a_stop(tmp_path, files):
+    facts = join_files(*map(str, files[:2]))
+    route = Route().with_("read", eyes="side by side", first="left", curve="bt709").with_("join", laid="beside", leading="right")
+    with pytest.raises(Stopped, match="nothing in it says that they are eyes"):
+        freeze("x", facts, route, "edit-intermediate", tmp_path / "x.mov")
+    assert pair_told(walk(route.with_("read", first=None), facts)["read"].after, cards.delivery("web-wide")) == (None, None)
+
+
+def test_how_deep_it_may_be():
+    """Arithmetic: on a screen 10 m wide 1 % is 100 mm, more than eyes are apart."""
+    hall = comfort.SCREENS["hall"]
+    assert comfort.limits(hall)[1] == pytest.approx(0.65, abs=0.01) and comfort.limits(hall, children=True)[1] == pytest.approx(0.5, abs=0.01)
+    faults = comfort.judged(-1.0, 1.0, hall).faults
+    assert len(faults) == 1 and "outwards by 35 mm" in faults[0]
+    assert comfort.judged(-4.0, 0.1, comfort.SCREENS["room"]).faults[0].startswith("the nearest lies 4.0 %")
+    near = comfort.SCREENS["desk"]
+    away = 0.065 * near.distance / (0.065 + 0.02 * near.width)  # where lines to eyes meet that lie 2 % crossed
+    angle = 2 * np.degrees(np.arctan(0.0325 / away) - np.arctan(0.0325 / near.distance))
+    assert comfort.degrees(-2.0, near) == pytest.approx(-angle, rel=0.01)
+
+
+def test_the_command_line_measures_and_lays_out(tmp_path):
+    both = cameras_of(640, roll=0.8, larger=1.0, tilt=0.4)
+    for camera, name in zip(both, ("b.mp4", "a.mp4"), strict=True):
+        cameras.shoot(camera, 3, tmp_path / name, samples=2)
+    a, b, out = tmp_path / "a.mp4", tmp_path / "b.mp4", tmp_path / "o.mp4"
+    found = adzer("eyes", a, b, "--offset", "0", "--json")
+    assert found.returncode == 0, found.stderr
+    plain = json.loads(found.stdout)
+    assert plain["left"] == str(b) and plain["confidence"] > 0.97 and {"alignment", "depth", "drift_ppm", "offset"} <= set(plain)
+    assert plain["alignment"]["roll"] == pytest.approx(0.8, abs=0.08)  # the second is the left one here
+    done = adzer(
+        "eyes", a, b, "--offset", "0", "--layout", "beside", "--half", "--first", "right", "--pin", "430,190", "--exposure", "0.2",
+        "--curve", "bt709", "--card", "web-wide", "--out", out, "--json",
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["pin"] > 0.1 and told(out).first == "right"
+    tags = json.loads(adzer("tags", out, "--json").stdout)
+    assert tags["eyes"] == "side by side" and tags["tags"] is None and "in depth" in tags["knowing"]
+    facts, seen = read_file(out)
+    again = look_at_eyes(facts, Route().with_("read", eyes="side by side", first="right", packing="half"), seen)
+    assert abs(again.align.roll) < 0.08 and again.before < 2.0 and again.which.left == "second"
+    shown = adzer("eyes", a, b)
+    assert shown.returncode in (0, 1) and ("started at once" in shown.stderr or "sure" in shown.stdout)
+
+
+def test_align_is_kept_as_it_was_said():
+    terms = np.array([0.01, -0.02, 0.015, 0.003, -0.002])
+    assert np.allclose(Align.of(terms).terms, terms, atol=1e-6)

@@ -226,7 +226,9 @@ def eyes(
     ] = None,
     half: Annotated[bool, typer.Option("--half", help="Each eye squeezed into half of a picture.")] = False,
     left: Annotated[Literal["a", "b"] | None, typer.Option(help="Which is the left eye; measured if left out.")] = None,
-    offset: Annotated[float | None, typer.Option(min=-1e6, max=1e6, help="Seconds by which the second's start lies after the first's; measured if left out.")] = None,
+    offset: Annotated[
+        float | None, typer.Option(min=-1e6, max=1e6, help="Seconds by which the second's start lies after the first's; measured if left out.")
+    ] = None,
     pin: Annotated[str | None, typer.Option(help="x,y of a thing in the first file's pixels that is to lie on the screen.")] = None,
     card: Annotated[str | None, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")] = None,
     out: Annotated[Path | None, typer.Option(help="The master's name; its ending must be the card's container.")] = None,

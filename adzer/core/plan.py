@@ -19,7 +19,7 @@ from .media.formats import Plane
 from .media.rolls import Pair, Source
 from .pace import Pace
 from .space.looks import AxisLook, Look, Turning
-from .space.sphere import Array, Flat, Lens, Recording
+from .space.sphere import Array, Flat, Lens, Recording, Round
 from .target import Target
 
 Size = tuple[int, int]
@@ -233,12 +233,21 @@ class Rig:
 
 @dataclass(frozen=True)
 class Eye:
-    """One eye of a pair: ``input`` and ``region`` of its pictures; ``turning`` and ``light`` as of its patch."""
+    """One eye of a pair: ``input`` and ``region`` of its pictures; ``turning`` and ``light`` as of its patch; ``disc``: centre and radius
+    of its round lens in the region, None: as the first eye's."""
 
     input: Input
     region: tuple[int, int, int, int]
     turning: Turning | None = None
     light: tuple[tuple[float, float, float], ...] | None = None
+    disc: tuple[float, float, float] | None = None
+
+    def through(self, lens: Recording) -> Recording:
+        """As this eye's own lens saw what the first eye's is said to see."""
+        if self.disc is None or not isinstance(lens, Round):
+            return lens
+        x, y, radius = self.disc
+        return replace(lens, lenses=(replace(lens.lenses[0], x=x, y=y, radius=radius),))
 
 
 @dataclass(frozen=True)

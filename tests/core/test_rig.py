@@ -12,15 +12,19 @@ from scipy.ndimage import gaussian_filter, map_coordinates, shift
 from scipy.spatial.transform import Rotation
 
 from adzer.core import cards
+from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError
+from adzer.core.intake.take import read_file
 from adzer.core.join import rig
 from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
-from adzer.core.route import walk
+from adzer.core.route import Route, walk
 from adzer.core.run.matching import calibrate_lenses, seam_on
-from adzer.core.sim.optics import Sphere
+from adzer.core.run.render import render
+from adzer.core.sim import camera as cameras
+from adzer.core.sim.optics import Disc, Sphere, eyes
 from adzer.core.space.looks import Meeting
 from adzer.core.space.sphere import Lens, Round
 
@@ -220,3 +224,27 @@ def test_a_rig_card_says_it_all_again(near, tmp_path):
     assert np.allclose(told_again["turn"], first["turn"], atol=1e-4) and told_again["base"] == 0.03
     for a, b in zip(told_again["lenses"], first["lenses"], strict=True):
         assert a["x"] == pytest.approx(b["x"], abs=1e-5) and a["bend"] == pytest.approx(b["bend"], abs=1e-5)
+
+
+def test_two_eyes_of_round_lenses_leave_as_two_half_spheres(tmp_path):
+    """Against the world's own half spheres, each eye where it stands; moved aside to fit best by not even half a pixel."""
+    one = replace(FRONT.sized((320, 320)), field_of_view=190.0, discs=(Disc(0.5, 0.5, 0.47),))
+    camera = replace(eyes("round eyes", one), sound=False)
+    cameras.shoot(camera, 2, tmp_path / "round.mp4", samples=2)
+    facts, seen = read_file(tmp_path / "round.mp4")
+    route = Route().with_("read", projection="fisheye", eyes="side by side", first="left", curve="bt709").with_("shape", across=190.0)
+    report = render(freeze("x", facts, route.with_("join", laid="beside"), "web-sphere", tmp_path / "half.mp4", seen=seen))
+    said, (w, h) = told(tmp_path / "half.mp4"), report.raster
+    assert report.passed and w == 2 * h and said.bounds == (0.0, 0.0, 0.25, 0.25) and (said.eyes, said.first) == ("side by side", "left")
+    made, steps = signal_of(tmp_path / "half.mp4"), np.arange(-3, 3.01, 0.25)
+    for n, which in enumerate(("left", "right")):
+        sphere = Sphere("truth", (h, h), FRONT.rate, FRONT.recorder, "mp4", 180.0, pose=camera.eye(which).pose)
+        truth = gaussian_filter(STANDARD["bt709"].encode(np.clip(sphere.light(0.0, 3), 0, 1))[..., 1], 0.7)
+        mine = gaussian_filter(made[:, n * h : (n + 1) * h, 1], 0.7)
+        part = slice(h // 2, h * 3 // 4), slice(h // 4, h * 3 // 4)
+        for axis in (0, 1):
+            off = [np.mean((shift(truth, (s, 0) if axis == 0 else (0, s), order=3)[part] - mine[part]) ** 2) for s in steps]
+            assert abs(steps[int(np.argmin(off))]) <= 0.25, (which, axis)
+    view = route.with_("shape", view={"keys": [{"heading": 10.0, "fov": 70.0}]}).with_("join", laid="over")
+    walked = walk(view, facts, seen, cards.delivery("native-wide"))
+    assert walked["shape"].after.eyes == "over under" and [p.patches[0].region[0] for p in walked.draft.panels] == [0, 320]

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import pytest
+from PySide6.QtCore import QPointF
+
 from adzer.core.intake.take import read_file
 from adzer.core.job import Part
 from adzer.core.route import Route
+from adzer.core.sim import camera as cameras
 from adzer.desk.shots import wait
+from tests.core.test_eyes import cameras_of
 from tests.core.test_join import shot_pair
 from tests.core.test_together import film, hand, heard, talk
 
@@ -16,28 +21,29 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     facts, seen = read_file(files[0], rear=files[1])
     desk.unfold("join")
     bench = window.bench.bench
-    assert bench.stand.isHidden() and "nothing to join" in bench.quiet.reason
+    lenses = bench.lenses
+    assert lenses.stand.isHidden() and "nothing to join" in bench.quiet.reason
     route = Route().with_("read", projection="fisheye").with_("shape", across=200.0, view={"keys": [{"heading": 90, "fov": 100}]})
     desk.record(lambda: desk.job.add_shot(facts, "court", "lens pair", route, seen=seen), None)
     desk.select(len(desk.shots) - 1)
-    assert not bench.stand.isHidden() and bench.quiet.isHidden() and "Nobody has measured" in bench.stand.reason
-    bench.across._move(180.0)
-    assert "cannot be matched" in bench.sees.reason
-    bench.across._move(200.0)
-    bench.across.settled.emit(200.0)
-    assert "20° of the same" in bench.sees.reason and desk.shot.route.shape.across == 200.0
+    assert not lenses.stand.isHidden() and bench.quiet.isHidden() and "Nobody has measured" in lenses.stand.reason
+    lenses.across._move(180.0)
+    assert "do not overlap" in lenses.sees.reason
+    lenses.across._move(200.0)
+    lenses.across.settled.emit(200.0)
+    assert "20° of the same" in lenses.sees.reason and desk.shot.route.shape.across == 200.0
     assert any(f.code == "lenses-not-matched" for f in desk.walk(desk.shot).findings)
     assert wait(lambda: window.bench.picture.after is not None, settle=0.3)
     before = window.bench.picture.after.copy()
-    bench.button.click()
-    assert wait(lambda: desk.shot.route.join.error is not None and not desk.worker.busy, settle=0.5), window.note.text()
-    assert "±" in bench.stand.reason and "1.4" in bench.stand.reason and not bench.forget.isHidden()
+    lenses.button.click()
+    assert wait(lambda: desk.shot.route.join.error is not None and not desk.worker.busy, seconds=60, settle=0.5), window.note.text()
+    assert "±" in lenses.stand.reason and "1.4" in lenses.stand.reason and not lenses.forget.isHidden()
     assert wait(lambda: window.bench.picture.after != before), "the preview is made anew"
-    bench.blend.set_value(5.0)
-    bench.blend._move(8.0)
-    bench.blend.settled.emit(8.0)
+    lenses.blend.set_value(5.0)
+    lenses.blend._move(8.0)
+    lenses.blend.settled.emit(8.0)
     assert desk.shot.route.join.blend == 8.0
-    bench.forget.click()
+    lenses.forget.click()
     assert desk.shot.route.join.error is None and desk.shot.route.join.blend == 8.0
     desk.undo()
     assert desk.shot.route.join.error is not None
@@ -54,16 +60,64 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
     bench = window.bench.bench
     assert not bench.step.isHidden() and "Nobody has measured" in bench.step.reason
     assert "2.mov" in bench.quiet.reason and "nothing to join" not in bench.quiet.reason
-    bench.listen.click()
-    assert bench.listen.text() == "Listening…" and not bench.listen.isEnabled()
-    assert wait(lambda: bench.listen.isEnabled(), settle=0.2)
+    bench.step.listen.click()
+    assert bench.step.listen.text() == "Listening…" and not bench.step.listen.isEnabled()
+    assert wait(lambda: bench.step.listen.isEnabled(), settle=0.2)
     assert "2.mov starts 0.372" in bench.step.reason and "by sound" in bench.step.reason
     assert "9 whole frames leave 0.30 of one" in bench.step.reason  # 0.372 s are 9.3 frames of 25
     desk.select(0)
     assert bench.step.isHidden()
     desk.select(len(desk.shots) - 1)
     assert "0.372" in bench.step.reason  # it is kept
+    bench.step.together.click()
+    assert wait(lambda: desk.shot.facts.beside is not None and not desk.worker.busy, settle=0.2), window.note.text()
+    assert desk.shot.facts.starts == (9, 0) and desk.shot.route.read.eyes == "side by side" and bench.step.isHidden()
+    assert desk.shot.route.join.slip == pytest.approx(9 / 25 - 0.372, abs=0.002) and desk.shot.stop == desk.shot.facts.frames
+    desk.undo()
+    assert desk.shot.facts.beside is None and not bench.step.isHidden()
     files[1].unlink()
-    bench.listen.click()
-    assert wait(lambda: bench.listen.isEnabled(), settle=0.2)
+    bench.step.listen.click()
+    assert wait(lambda: bench.step.listen.isEnabled(), settle=0.2)
     assert "2.mov" in window.note.text() and "0.372" in bench.step.reason
+
+
+def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
+    desk = window.desk
+    files = [tmp_path / n for n in ("one.mp4", "two.mp4")]
+    for camera, path in zip(reversed(cameras_of(640, roll=0.9, larger=1.5, tilt=0.5)), files, strict=True):  # the right eye first
+        cameras.shoot(camera, 3, path, samples=2)
+    facts, seen = read_file(files[0], rear=files[1])
+    route = Route().with_("read", eyes="side by side", projection="flat")
+    desk.record(lambda: desk.job.add_shot(facts, "wheel", "eye pair", route, seen=seen), None)
+    desk.select(len(desk.shots) - 1)
+    desk.unfold("join")
+    pair = window.bench.bench.pair
+    assert window.bench.bench.quiet.isHidden() and "Nobody has looked" in pair.which.reason
+    pair.laid.chosen.emit("beside")
+    assert desk.walk(desk.shot).stopped.code == "eyes-unknown"
+    pair.button.click()
+    assert wait(lambda: desk.shot.route.join.align is not None and not desk.worker.busy, settle=0.3), window.note.text()
+    assert desk.shot.route.read.first == "right" and "to the second" in pair.which.reason
+    assert desk.shot.route.join.align.roll == pytest.approx(0.9, abs=0.08) and "half of it is taken from each eye" in pair.line.reason
+    assert desk.walk(desk.shot).stopped is None and "1280×360" in pair.lies.reason
+    assert "within what can be looked at with ease" in pair.deep.reason
+    pair.children.choose(True)
+    pair.screen.setCurrentIndex(2)
+    pair.screen.activated.emit(2)
+    assert "a screen in a hall" in pair.deep.reason
+    pair.pinned.click()
+    pair.dragged(QPointF(0.35, 0.5), True)
+    assert wait(lambda: desk.shot.route.join.pin != 0, settle=0.2), window.note.text()
+    assert 0.2 < desk.shot.route.join.pin < 2.5 and "It costs" in pair.hold.reason
+    for how, count in (("coloured", 1), ("apart", 1), ("by turns", 2)):
+        pair.look.choose(how)
+        assert wait(lambda n=count, h=how: len(pair._pictures) == n and pair._how == h and not desk.worker.busy, settle=0.1)
+        assert window.bench.bench.instead() is not None
+    assert pair.timer.isActive() and pair.timer.interval() >= 500, "nothing flashes"
+    pair.look.choose(None)
+    assert window.bench.bench.instead() is None and not pair.timer.isActive()
+    pair.forget.click()
+    assert desk.shot.route.join.align is None and desk.shot.route.join.laid == "beside"
+    window.go("Board")
+    desk.unfold(None)
+    assert not window.grab().isNull()

@@ -98,7 +98,10 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
             region = (0, 0, *size)
             if n and (settings.slip or settings.drift):
                 own = replace(own, offset=settings.slip, drift=1 + settings.drift * 1e-6)
-        eyes[e] = Eye(own or held, region, turned.get(e), light if n else None)  # type: ignore[arg-type]
+        x, y, w, h = recorded[e]
+        discs = context.seen.discs if context.seen is not None and picture.projection == "fisheye" else ()
+        disc = next(((d.x - x, d.y - y, d.radius) for d in discs if x <= d.x < x + w and y <= d.y < y + h), None)
+        eyes[e] = Eye(own or held, region, turned.get(e), light if n else None, disc)  # type: ignore[arg-type]
     if flat and settings.align is None:
         text = "Nobody has measured whether both eyes lie in line: what one holds higher than the other strains. Let Join, or adzer eyes, do it."
         findings.append(Finding(Level.NOTE, "eyes-not-in-line", text, "join"))

@@ -171,7 +171,9 @@ def _both(picture: Picture, settings: ShapeSettings, context: Context, pair: Eye
         for p in panel.patches:
             x, y, *whole = p.region
             region = (x + eye.region[0], y + eye.region[1], whole[0], whole[1])
-            patches.append(replace(p, region=region, input=inputs.index(eye.input), turning=eye.turning, light=eye.light))
+            patches.append(replace(
+                p, lens=eye.through(p.lens), region=region, input=inputs.index(eye.input), turning=eye.turning, light=eye.light,
+            ))  # fmt: skip
         x, y = (panel.place[i] // (pair.times[i] if pair.half else 1) // 2 * 2 for i in (0, 1))
         at = (x + w * n, y) if across > 1 else (x, y + h * n)
         panels.append(Panel(panel.look.at_size(size), tuple(patches), at))
@@ -214,7 +216,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     if settings.view is not None and holds_directions(picture):
         return _view(picture, settings, context)
     assert context.card is not None
-    if context.draft.rig is not None and context.draft.rig.whole:
+    rig, pair = context.draft.rig, context.draft.pair
+    if (rig is not None and rig.whole) or (pair is not None and picture.projection == "fisheye"):
         return _unrolled(picture, settings, context)
     seconds = float(picture.duration or 0) or None
     if settings.moves is not None and (problem := crop_trouble(settings.moves, seconds)):
@@ -329,23 +332,24 @@ def _too_fast(path: ViewPath | CropPath, move: Move, field: str) -> Finding:
 
 
 def _unrolled(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
-    """The whole sphere that two lenses saw."""
+    """The whole sphere that two lenses saw; or the half that one did, of a pair of eyes."""
     assert context.card is not None
+    half = context.draft.pair is not None
     made = unrolled(picture, settings, context.card, context.seen, context.draft)
     kept = left(made.panel, 0.0, 0.0)
     findings = []
     if kept.bare > 0:
         findings.append(Finding(
             Level.WARN, "sphere-beyond-lenses",
-            f"{kept.bare:.1%} of the sphere lies where neither lens recorded anything, and is delivered black. Say on Join how far they see.",
-            "shape",
+            f"{kept.bare:.1%} of {'the half sphere' if half else 'the sphere'} lies where no lens recorded anything, and is delivered black. "
+            "Say how far they see.", "shape",
         ))  # fmt: skip
     w, h = made.fitted.raster
     after = picture.with_(
-        raster=(w, h), pixel_aspect=Fraction(1), projection="equirectangular", eyes="one", coverage="360", packing=None, first=None,
+        raster=(w, h), pixel_aspect=Fraction(1), projection="equirectangular", eyes="one", coverage="180" if half else "360", packing=None, first=None,
         detail=kept.middle,
     )  # fmt: skip
-    return StepResult(after, f"whole sphere, {w}×{h}", tuple(findings), draft=_drafted(context, made))
+    return StepResult(after, f"{'half' if half else 'whole'} sphere, {w}×{h}", tuple(findings), draft=_drafted(context, made))
 
 
 SOFT = 0.7  # recorded pixels per delivered pixel below which a view looks soft

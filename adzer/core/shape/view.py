@@ -100,13 +100,15 @@ def viewed(
 
 
 def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: object, draft: Draft) -> Laid:
-    """The sphere that two lenses saw, twice as wide as high: as many pixels as they recorded, or as the card allows."""
+    """The sphere that two lenses saw, twice as wide as high; or the half that one did, square: as many pixels as they recorded, or as
+    the card allows."""
     lens = recording(picture, settings, seen, draft.rig)
+    across = 180 if draft.pair is not None else 360
     w, h = card.max_raster
-    wide = int(min(2 * np.pi * lens.density, w, 2 * h))
-    size = (wide // 4 * 4, wide // 4 * 2)
+    high = int(min(np.pi * lens.density, w * 180 / across, h)) // 2 * 2
+    size = (high * across // 180, high)
     fitted = Fitted(size, size, (0, 0), Fraction(1))
-    return _through(picture, settings, seen, draft, fitted, SphereLook(size, level=settings.level))
+    return _through(picture, settings, seen, draft, fitted, SphereLook(size, float(across), settings.level))
 
 
 def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:

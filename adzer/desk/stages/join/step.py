@@ -36,8 +36,8 @@ class StepCard(Question):
 
     def _over(self) -> None:
         self._busy = None
-        if self.desk.shot is not None and self.desk.stage == "join":
-            self.desk.drafted.emit()
+        if (now := self.desk.shot) is not None and self.desk.stage == "join":
+            self.refresh(now, self.desk.walk(now))
 
     def measure(self) -> None:
         """In the background; what is found is kept with the recording."""

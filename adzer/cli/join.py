@@ -180,7 +180,7 @@ def stitch(
 ) -> None:  # fmt: skip
     from ..core.cards import RigCard, find
     from ..core.join import rig as rigs
-    from ..core.run.matching import calibrate_lenses, seam_on
+    from ..core.run.matching import along_seam, calibrate_lenses
 
     making.card_for(card, out)
     raster = parse_size(size) if size else None
@@ -203,7 +203,7 @@ def stitch(
             say(f"warn: nobody said how far the lenses stand apart; {base * 100:.1f} cm are taken, {why}. Measure it, and give --base.")
         route = route.with_("join", base=base, distance=distance)
     if rig is not None or distance is not None:
-        route = route.with_("join", seam=list(seam_on(facts, route, seen)))
+        route = route.with_("join", **along_seam(facts, route, seen))
     told = {"rig": {k: v for k, v in records.to_plain(route.join).items() if k not in ("version", "laid")}}
     making.make(front.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=raster)
 

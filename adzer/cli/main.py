@@ -428,6 +428,38 @@ def sim_shoot(
     print(cameras.shoot(made, frames, out, samples, progress=lambda n: say(f"{camera}: frame {n} of {frames}")))
 
 
+@sim_app.command(
+    "pair",
+    help="Shoot two recordings of one moment: front and rear of two round lenses, or left and right eye. How the second stands is said, so that "
+    "what finds it can be tried; the truth is written beside each.\n\nExample: adzer sim pair eyes eyes --frames 6 --size 480x270 --roll 0.8",
+)
+def sim_pair(
+    kind: Annotated[Literal["lenses", "eyes"], typer.Argument(help="Two lenses back to back, or two eyes.")],
+    folder: Annotated[Path, typer.Argument(help="Where the two files go; made if it is not there.")],
+    frames: Annotated[int, typer.Option(min=1, max=100_000, help="How many of each.")] = 10,
+    size: Annotated[str | None, typer.Option(help="Raster of each in pixels, square for lenses; the camera's own if left out.")] = None,
+    apart: Annotated[float | None, typer.Option(min=0, max=2, help="Metres between them; 0.03 for lenses, 0.065 for eyes if left out.")] = None,
+    heading: Annotated[float, typer.Option(min=-10, max=10, help="Degrees that the second looks to the right.")] = 0.0,
+    tilt: Annotated[float, typer.Option(min=-10, max=10, help="Degrees that it looks up.")] = 0.0,
+    roll: Annotated[float, typer.Option(min=-10, max=10, help="Degrees that it leans.")] = 0.0,
+    larger: Annotated[float, typer.Option(min=-20, max=20, help="Per cent by which its picture is larger, of eyes.")] = 0.0,
+    stops: Annotated[float, typer.Option(min=-4, max=4, help="Brighter by so many stops.")] = 0.0,
+    late: Annotated[float, typer.Option(min=-3600, max=3600, help="Seconds that it begins later.")] = 0.0,
+    samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
+) -> None:
+    from ..core.sim import pairs
+
+    held = pairs.Held(apart if apart is not None else 0.03 if kind == "lenses" else 0.065, heading, tilt, roll, larger, stops, late)
+    raster = parse_size(size) if size is not None else None
+    if kind == "lenses" and raster is not None and raster[0] != raster[1]:
+        raise AdzerError(f"--size {size}: a round lens's picture is square, e.g. {raster[1]}x{raster[1]}.")
+    folder.mkdir(parents=True, exist_ok=True)
+    pair = pairs.lenses(held, raster and raster[0]) if kind == "lenses" else pairs.eyes(held, raster)
+    names = ("front", "rear") if kind == "lenses" else ("left", "right")
+    for file in pairs.shoot(pair, frames, (folder / f"{names[0]}.mp4", folder / f"{names[1]}.mp4"), samples):
+        print(file)
+
+
 def _counter() -> Callable[[str], None]:
     def say(text: str) -> None:
         if sys.stderr.isatty():

@@ -18,7 +18,7 @@ from .light.samples import Samples
 from .media.formats import Plane
 from .media.rolls import Pair, Source
 from .pace import Pace
-from .space.looks import AxisLook, Look, Turning
+from .space.looks import AxisLook, Look, Tone, Turning
 from .space.sphere import Array, Flat, Lens, Recording, Round
 from .target import Target
 
@@ -105,7 +105,7 @@ class Patch:
     away     where its lens stands, against the place that the look looks from, over the distance of what is looked at: in the look's
              own axes; None: everything is far
     share    None: it is all that there is
-    light    3×3 on its light before it is mixed with others'; None: as it is
+    light    3×3 on its light before it is mixed with others'; None: as it is; ``tone``: how much brighter besides, by direction
     """
 
     lens: Recording
@@ -116,6 +116,7 @@ class Patch:
     share: Share | None = None
     light: tuple[tuple[float, float, float], ...] | None = None
     away: tuple[float, float, float] | None = None
+    tone: Tone | None = None
 
     @property
     def still(self) -> bool:
@@ -123,7 +124,7 @@ class Patch:
 
     @property
     def plain(self) -> bool:
-        return self.share is None and self.light is None
+        return self.share is None and self.light is None and self.tone is None
 
     def held(self, d: Array, time: float) -> Array:
         """Directions (…, 3) of a look as the lens's own, float64 and exact."""
@@ -217,6 +218,8 @@ class Rig:
 
     turning, light   as of its patch
     blend    radians over which one passes into the other; ``seam``: where they do, see ``Meeting``
+    tones    how many times as bright the first recorded what both see there, ``light`` apart, at even angles round its axis: what is
+             left where cameras bend bright light; both are brought halfway; empty: nothing
     lenses   as they were found to be, in the picture of both; empty: as the footage shows their discs
     apart    the distance between them over the distance at which they meet; 0: they meet far away
     whole    is the sphere delivered, and not the two round pictures?
@@ -226,6 +229,7 @@ class Rig:
     light: tuple[tuple[float, float, float], ...] | None = None
     blend: float = 0.05
     seam: tuple[float, ...] = ()
+    tones: tuple[float, ...] = ()
     lenses: tuple[Lens, ...] = ()
     apart: float = 0.0
     whole: bool = False

@@ -10,13 +10,10 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from fractions import Fraction
-from functools import partial
 from pathlib import Path
 from typing import TypeVar
 
-import numpy as np
 from PySide6.QtCore import QEventLoop, QTimer
 
 from ..core.finding import Fix
@@ -24,9 +21,7 @@ from ..core.intake.take import read_file
 from ..core.job import Job
 from ..core.records import to_plain
 from ..core.route import Route
-from ..core.sim import camera as cameras
-from ..core.sim.cameras import eyes as eyes_camera
-from ..core.sim.cameras import lens_pair
+from ..core.sim import pairs
 from ..core.sim.demo import demo_job
 from ..core.space.path import Key, ViewPath
 from .app import application
@@ -144,12 +139,9 @@ class Camera:
 
     def _lenses(self) -> None:
         """Two lenses that do not stand quite back to back, matched, looked at where they meet."""
-        files = [Path(self.home.name) / f"court-{n}.mp4" for n in ("front", "rear")]
-        at = lens_pair.CAMERA.pose(0.0)
-        held = replace(at, heading=at.heading + 0.8, tilt=-0.5, roll=1.2)
-        darker = replace(lens_pair.REAR.recorder, exposure=-0.5)
-        cameras.shoot(replace(lens_pair.CAMERA, sound=False, raster=(960, 960)), 12, files[0], samples=2)
-        cameras.shoot(replace(lens_pair.REAR, raster=(960, 960), pose=lambda _: held, recorder=darker), 12, files[1], samples=2)
+        home = Path(self.home.name)
+        pair = pairs.lenses(pairs.Held(0.03, 0.8, -0.5, 1.2, stops=-0.5), 960)
+        files = pairs.shoot(pair, 12, (home / "court-front.mp4", home / "court-rear.mp4"))
         facts, seen = read_file(files[0], rear=files[1])
         keys = {"keys": [{"heading": 90, "fov": 100}]}
         route = Route().with_("read", projection="fisheye").with_("shape", across=200.0, view=keys)
@@ -174,14 +166,9 @@ class Camera:
 
     def _eyes(self) -> None:
         """Two eyes in two files that do not lie in line, measured, and laid side by side for a screen in a room."""
-        files, at = [], eyes_camera.LENS.pose(0.0)
-        for name, side in (("left", -1), ("right", 1)):
-            aside = np.array(at.place) + at.rotation()[:, 0] * side * 0.0325
-            held = replace(at, place=tuple(aside.tolist()), tilt=at.tilt + side * 0.25, roll=side * 0.4)
-            lens = replace(eyes_camera.LENS.sized((960, 540)), field_of_view=64 - side * 0.5, sound=False)
-            lens = replace(lens, pose=partial(lambda pose, _: pose, held))
-            files.append(Path(self.home.name) / f"wheel-{name}.mp4")
-            cameras.shoot(lens, 12, files[-1], samples=2)
+        home = Path(self.home.name)
+        pair = pairs.eyes(pairs.Held(0.065, 0.0, 0.5, 0.8, 1.6), (960, 540))
+        files = pairs.shoot(pair, 12, (home / "wheel-left.mp4", home / "wheel-right.mp4"))
         facts, seen = read_file(files[0], rear=files[1])
         desk, route = self.desk, Route().with_("read", eyes="side by side", projection="flat")
         desk.record(lambda: desk.job.add_shot(facts, "wheel, both eyes", "eye pair", route, camera="eyes", seen=seen), None)

@@ -27,9 +27,7 @@ from adzer.core.media.told import told
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import look_at_eyes
 from adzer.core.run.render import render
-from adzer.core.sim import camera as cameras
-from adzer.core.sim import world
-from adzer.core.sim.cameras import eyes as kinds
+from adzer.core.sim import pairs, world
 
 from ..foreign import photograph
 from .test_cli import adzer
@@ -37,17 +35,9 @@ from .test_cli import adzer
 BT709 = STANDARD["bt709"]
 
 
-def cameras_of(wide, roll=0.0, larger=0.0, tilt=0.0, heading=0.0, spacing=0.065):
-    """Left and right, the faults halved between them; (wide) × 9/16 pixels."""
-    made, at = [], kinds.LENS.pose(0.0)
-    for side in (-0.5, 0.5):
-        aside = np.array(at.place) + at.rotation()[:, 0] * side * spacing
-        held = replace(
-            at, place=tuple(aside), roll=at.roll + side * roll, tilt=at.tilt + side * tilt, heading=at.heading + side * heading
-        )
-        fov = 2 * np.degrees(np.arctan(np.tan(np.radians(32)) / (1 + side * larger / 100)))
-        made.append(replace(kinds.LENS.sized((wide, wide * 9 // 16)), pose=lambda _, held=held: held, field_of_view=fov, sound=False))
-    return made
+def cameras_of(wide, roll=0.0, larger=0.0, tilt=0.0, heading=0.0):
+    """Left and right, 65 mm apart, the faults halved between them; (wide) × 9/16 pixels."""
+    return pairs.eyes(pairs.Held(0.065, heading, tilt, roll, larger), (wide, wide * 9 // 16))
 
 
 def recorded(camera, gains=(1.0, 1.0, 1.0), seed=1):
@@ -319,8 +309,7 @@ def test_how_deep_it_may_be():
 
 def test_the_command_line_measures_and_lays_out(tmp_path):
     both = cameras_of(640, roll=0.8, larger=1.0, tilt=0.4)
-    for camera, name in zip(both, ("b.mp4", "a.mp4"), strict=True):
-        cameras.shoot(camera, 3, tmp_path / name, samples=2)
+    pairs.shoot(both, 3, (tmp_path / "b.mp4", tmp_path / "a.mp4"))
     a, b, out = tmp_path / "a.mp4", tmp_path / "b.mp4", tmp_path / "o.mp4"
     found = adzer("eyes", a, b, "--offset", "0", "--json")
     assert found.returncode == 0, found.stderr

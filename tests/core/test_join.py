@@ -23,6 +23,7 @@ from adzer.core.route import Route, walk
 from adzer.core.run.matching import match_lenses
 from adzer.core.run.pixels import Processor
 from adzer.core.sim import camera as cameras
+from adzer.core.sim import pairs
 from adzer.core.sim.cameras import lens_pair
 from adzer.core.space import sphere
 from adzer.core.space.sphere import Lens, Round
@@ -36,13 +37,9 @@ AT = FRONT.pose(0.0)
 
 def shot_pair(folder, heading=0.0, tilt=0.0, roll=0.0, exposure=0.0, apart=0.0):
     """Files of both lenses, and the turn of the second: what the first sees in direction d it holds in turn·d. ``apart``: metres."""
-    behind = np.array(AT.place) - apart * AT.rotation()[:, 1]
-    held = replace(AT, place=tuple(behind), heading=AT.heading + heading, tilt=AT.tilt + tilt, roll=AT.roll + roll)
-    rear = replace(lens_pair.REAR, pose=lambda _: held, recorder=replace(lens_pair.REAR.recorder, exposure=exposure))
-    files = folder / "front.mp4", folder / "rear.mp4"
-    cameras.shoot(FRONT, 3, files[0], samples=2)
-    cameras.shoot(rear, 3, files[1], samples=2)
-    return files, held.rotation().T @ AT.rotation()
+    front, rear = pairs.lenses(pairs.Held(apart, heading, tilt, roll, stops=exposure))
+    files = pairs.shoot((front, rear), 3, (folder / "front.mp4", folder / "rear.mp4"))
+    return files, rear.pose(0.0).rotation().T @ AT.rotation()
 
 
 @pytest.fixture(scope="module")

@@ -18,7 +18,7 @@ from adzer.core.run import reference
 from adzer.core.run.frames import Inputs
 from adzer.core.run.pixels import Processor
 from adzer.core.space import sphere
-from adzer.core.space.looks import AxisLook, Turning, ViewLook
+from adzer.core.space.looks import AxisLook, Tone, Turning, ViewLook
 from adzer.core.space.path import Key, ViewPath
 from adzer.core.space.sphere import Equirect, Flat, Lens, Round
 from tests.conftest import frame_number, write_clip
@@ -121,10 +121,13 @@ def test_light_is_mixed_not_signal():
 
 @pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
 @pytest.mark.parametrize("look", [None, ViewLook((480, 240), ViewPath("equidistant", (Key(fov=200),)), (1.0, 0.5))])
-def test_the_loops_mix_as_the_reference_does(chain, look):
+@pytest.mark.parametrize("tone", [None, Tone((1.0, 0.0, 0.0), (1.4, 0.8, 1.1), 0.5)])
+def test_the_loops_mix_as_the_reference_does(chain, look, tone):
     rng = np.random.default_rng(3)
     lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0), (0.0, 1.2, 0.0), (0.05, 0.0, 0.8)), look)
     plan = replace(plan, chain=chain, target=Samples(PixelFormat(10, "4:2:0"), "bt709", True))
+    (panel,) = plan.panels
+    plan = replace(plan, panels=(replace(panel, patches=(replace(panel.patches[0], tone=tone), panel.patches[1])),))
     frames = [recorded(PLAIN, lenses[0]), recorded(PLAIN, lenses[1], 0.8)]
     frames[0] = tuple(np.clip(p.astype(int) + rng.integers(-300, 300, p.shape), 0, 65535).astype(np.uint16) for p in frames[0])
     for ours, theirs in zip(run(plan, frames), reference.deliver(plan, frames), strict=True):
@@ -141,6 +144,22 @@ def test_where_one_alone_counts_nothing_is_done_to_it():
     for a, b in zip(both, one, strict=True):
         off = np.abs(a.astype(int) - b)
         assert off[heading < -3].max() <= 12 and off[heading > 3].max() > 200  # of 65535; its map is drawn in finer cells
+
+
+def test_what_one_recorded_brighter_by_direction_is_made_alike():
+    """Twice as bright above as below, and of two recordings one; brought together where they meet, it is the other's."""
+    lenses, plan = two_lenses(20.0)
+    tone = Tone((1.0, 0.0, 0.0), (0.5, 0.75, 1.0, 0.75), 10.0)  # everywhere: it falls to nothing only ten turns away
+    places = np.stack(np.meshgrid(np.arange(SIZE[0]) + 0.5, np.arange(SIZE[1]) + 0.5), -1)
+    frames, matrix = [], PLAIN.to_codes()
+    for lens, brighter in ((lenses[0], 1.0), (lenses[1], 1 / tone.at(lenses[1].direction(places))[..., None])):
+        codes = STANDARD["bt709"].encode(scene(lens.direction(places)) * 0.5 * brighter) @ matrix[:, :3].T + matrix[:, 3]
+        frames.append(tuple(np.ascontiguousarray(np.round(codes[..., c]), PLAIN.format.dtype) for c in range(3)))
+    (panel,) = plan.panels
+    plan = replace(plan, panels=(replace(panel, patches=(panel.patches[0], replace(panel.patches[1], tone=tone))),))
+    wanted = codes_of(scene(panel.look.directions(*centres((480, 270)), 0.0)) * 0.5)
+    for c, plane in enumerate(run(plan, frames)):
+        assert np.percentile(np.abs(plane.astype(float) - wanted[..., c]), 99.5) < 120, c
 
 
 def test_two_eyes_stand_beside_each_other_and_none_sees_into_the_other():

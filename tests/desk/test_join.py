@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF
 from adzer.core.intake.take import read_file
 from adzer.core.job import Part
 from adzer.core.route import Route
-from adzer.core.sim import camera as cameras
+from adzer.core.sim import pairs
 from adzer.desk.shots import wait
 from tests.core.test_eyes import cameras_of
 from tests.core.test_join import shot_pair
@@ -83,9 +83,7 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
 
 def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     desk = window.desk
-    files = [tmp_path / n for n in ("one.mp4", "two.mp4")]
-    for camera, path in zip(reversed(cameras_of(640, roll=0.9, larger=1.5, tilt=0.5)), files, strict=True):  # the right eye first
-        cameras.shoot(camera, 3, path, samples=2)
+    files = pairs.shoot(cameras_of(640, roll=0.9, larger=1.5, tilt=0.5)[::-1], 3, (tmp_path / "one.mp4", tmp_path / "two.mp4"))  # right first
     facts, seen = read_file(files[0], rear=files[1])
     route = Route().with_("read", eyes="side by side", projection="flat")
     desk.record(lambda: desk.job.add_shot(facts, "wheel", "eye pair", route, seen=seen), None)

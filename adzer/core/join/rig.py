@@ -69,6 +69,7 @@ class Rigged(msgspec.Struct, frozen=True):
     near: tuple[Near, ...]
     ground: float
     seam: tuple[float, ...]
+    tones: tuple[float, ...]
     differs: tuple[float, float]
 
     @property
@@ -80,7 +81,13 @@ class Rigged(msgspec.Struct, frozen=True):
 def answers(found: Rigged) -> dict[str, object]:
     """As ``JoinSettings`` takes them."""
     plain = msgspec.to_builtins(found.lenses)
-    return {"turn": list(found.turn), "gain": list(found.gain), "error": found.error, "lenses": plain, "seam": list(found.seam)}
+    held: dict[str, object] = {"turn": list(found.turn), "gain": list(found.gain), "error": found.error, "lenses": plain}
+    return held | along(found.seam, found.tones)
+
+
+def along(seam: Sequence[float], tones: Sequence[float]) -> dict[str, object]:
+    """What is said along the way on which two lenses meet."""
+    return {"seam": list(seam), "tones": list(tones)}
 
 
 def by_card(card: RigCard, name: str | None = None) -> dict[str, object]:
@@ -163,6 +170,7 @@ def calibrate(
     )  # fmt: skip
     gain, _ = measure.gains(frames, samples, held, corner, turn, curve)
     seam, differs = seam_of(frames, samples, held, corner, turn, gain)
+    tones = tones_of(frames, samples, held, corner, turn, curve, gain)
     high = lens.size[1]
     heading, tilt, roll = (round(float(v), 4) for v in angles(turn))
     lenses = tuple(
@@ -170,7 +178,7 @@ def calibrate(
         for v in held.lenses
     )
     return Rigged(
-        matched, (heading, tilt, roll), gain, round(error, 4), (lenses[0], lenses[1]), tuple(errors), near, ground, seam, differs,
+        matched, (heading, tilt, roll), gain, round(error, 4), (lenses[0], lenses[1]), tuple(errors), near, ground, seam, tones, differs,
     )  # fmt: skip
 
 
@@ -308,6 +316,29 @@ def seam_of(
     told = float(differs[way, np.arange(360)].mean()), float(differs[middle].mean())
     smooth = np.array([heights[way][np.arange(i * 5 - 2, i * 5 + 3) % 360].mean() for i in range(PLACES)])
     return tuple(round(float(v), 3) for v in smooth), (round(told[0], 4), round(told[1], 4))
+
+
+def tones_of(
+    frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], turn: Array, curve: Curve | None,
+    gain: tuple[float, float, float] = (1.0, 1.0, 1.0),
+) -> tuple[float, ...]:  # fmt: skip
+    """How many times as bright the first recorded what both see halfway, ``gain`` taken off, at ``PLACES`` places round: what cameras do to
+    bright light is no gain. Smooth, and 1 where nothing can be compared."""
+    each = 360 // PLACES
+    band = measure.band(lens, np.arange(0, 360, 0.5), np.arange(-2, 2.01, 0.5))
+    logs: list[list[Array]] = [[] for _ in range(PLACES)]
+    for planes in frames:
+        both = [measure.seen(planes, samples, lens, n, corner, band @ t.T) for n, t in enumerate((np.eye(3), turn))]
+        one, two = (np.maximum(v if curve is None else curve.decode(np.clip(v, 0, 1)), 1e-4) for v in both)
+        ratio = np.log(measure.luma(one) / measure.luma(two * np.array(gain)))
+        usable = np.all([(v > 0.03) & (v < 0.99) for v in both], axis=(0, 3))
+        for n in range(PLACES):
+            columns = np.arange((n * each - each) * 2, (n * each + each) * 2 + 1) % band.shape[1]
+            logs[n].append(ratio[:, columns][usable[:, columns]])
+    told = np.array([np.median(v) if len(v := np.concatenate(held)) > 20 else 0.0 for held in logs])
+    from scipy.ndimage import gaussian_filter1d
+
+    return tuple(round(float(v), 4) for v in np.exp(np.clip(gaussian_filter1d(told, 1.5, mode="wrap"), -0.7, 0.7)))
 
 
 def _round_way(cost: Array) -> NDArray[np.int64]:

@@ -29,7 +29,8 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
                opposite the first
     gain       of its red, green and blue light, so that it is as the first's
     blend      degrees over which one passes into the other; ``seam``: degrees by which they do so nearer to the first than halfway,
-               at even angles round its axis, from straight up on to the right
+               at even angles round its axis, from straight up on to the right; ``tones``: how many times as bright the first still
+               recorded what both see there
     error      of ``turn``, in degrees, as measured; None: not measured
 
     Of two eyes:
@@ -43,13 +44,14 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """
 
     FROM = {1: lambda plain: plain, 2: lambda plain: plain}
-    OWN = frozenset({"seam", "distance", "slip", "drift"})
+    OWN = frozenset({"seam", "tones", "distance", "slip", "drift"})
     version: int = 3
     laid: Literal["recorded", "sphere", "beside", "over", "left", "right"] = "recorded"
     lenses: tuple[RigLens, RigLens] | None = None
     rig: str | None = None
     base: Annotated[float, Meta(gt=0.0, le=2.0)] | None = None
     distance: Annotated[float, Meta(gt=0.0, le=1e4)] | None = None
+    tones: Annotated[tuple[Factor, ...], Meta(max_length=720)] = ()
     seam: Annotated[tuple[Annotated[float, Meta(ge=-20.0, le=20.0)], ...], Meta(max_length=720)] = ()
     turn: tuple[Lean, Lean, Lean] = (0.0, 0.0, 0.0)
     gain: tuple[Factor, Factor, Factor] = (1.0, 1.0, 1.0)

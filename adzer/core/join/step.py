@@ -62,7 +62,7 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
         else:
             apart = settings.base / settings.distance
     rig = Rig(
-        turning, light, float(np.radians(settings.blend)), tuple(np.radians(settings.seam).tolist()), lenses, apart,  # type: ignore[arg-type]
+        turning, light, float(np.radians(settings.blend)), tuple(np.radians(settings.seam).tolist()), settings.tones, lenses, apart,  # type: ignore[arg-type]
         settings.laid == "sphere" or (context.card is not None and context.card.shows == "spheres"),
     )  # fmt: skip
     says = "two lenses, matched" if matched else "two lenses, not matched"

@@ -39,12 +39,14 @@ def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.R
     return rig.calibrate(frames, samples, lens, corner, curve, guessed)
 
 
-def seam_on(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[float, ...]:
-    """The way along which lenses that are known differ least on this shot, as of ``JoinSettings``."""
-    frames, samples, lens, corner, _ = _looked_at(facts, route, seen, FRAMES)
+def along_seam(facts: FileFacts, route: Route, seen: Seen | None) -> dict[str, object]:
+    """The way along which lenses that are known differ least on this shot, and in light, as ``JoinSettings`` takes it."""
+    frames, samples, lens, corner, curve = _looked_at(facts, route, seen, FRAMES)
     join = route.join
     apart = join.base / join.distance if join.base and join.distance else 0.0
-    return rig.seam_of(frames, samples, lens, corner, rotation(*join.turn), join.gain, join.blend, apart)[0]
+    turn = rotation(*join.turn)
+    seam, _ = rig.seam_of(frames, samples, lens, corner, turn, join.gain, join.blend, apart)
+    return rig.along(seam, rig.tones_of(frames, samples, lens, corner, turn, curve, join.gain))
 
 
 def look_at_eyes(facts: FileFacts, route: Route, seen: Seen | None, moments: int = MOMENTS) -> eyes.Seen:

@@ -238,12 +238,15 @@ class _Mapped(_Job):
 
         if not self.mixed:
             return lambda span: alone(0, span)
-        least, most = ([_of_cells(g, f) for g in grids] for f in (np.minimum, np.maximum))
+        least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
+        dull, bright = ([_of_cells(g.tones, g, f) for g in grids] for f in (np.minimum, np.maximum))
 
         def strip(span: tuple[int, int]) -> None:
             cells = slice(span[0] // grids[0].step, -(-span[1] // grids[0].step))
             counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
-            if len(counting) == 1 and self._mixes[counting[0]][0] and least[counting[0]][cells].min() >= 1:
+            first = counting[0] if counting else 0
+            whole = len(counting) == 1 and self._mixes[first][0] and least[first][cells].min() >= 1
+            if whole and dull[first][cells].min() == bright[first][cells].max() == 1:
                 alone(counting[0], span)
                 return
             with self._room() as room:
@@ -265,26 +268,29 @@ class _Mapped(_Job):
         for n, shares in counting:
             planes, at, reduced, nodes, found, step, *rest = ready[n]
             held = self._grids[n].shares
-            held = np.ones(nodes.shape[:2], np.float32) if held is None else held
+            ones = np.ones(nodes.shape[:2], np.float32)
+            held, tones = (ones if held is None else held), self._grids[n].tones
+            tones = ones if tones is None else tones
             for g0, g1 in _runs(shares.max(axis=0) > 0):
                 first = g0 * step
                 m = min(g1 * step, width) - first
                 run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
                 seen = room["run cover"][: count * m].reshape(count, m)
                 corner, cell = (slice(cells.start, cells.stop + 1), slice(g0, g1 + 1)), (slice(None), cells, slice(g0, g1))
+                held_there, tones_there = (np.ascontiguousarray(v[corner]) for v in (held, tones))
                 self._views.sample_band(
                     planes, at, reduced, np.ascontiguousarray(nodes[corner]), np.ascontiguousarray(found[cell]), step, *rest, run, seen,
                     m, 0, count,
                 )  # fmt: skip
                 self._mixing.gather(
-                    run, seen, m, first, np.ascontiguousarray(held[corner]), step, *self._mixes[n], light, weight, cover, sampled,
+                    run, seen, m, first, held_there, tones_there, step, *self._mixes[n], light, weight, cover, sampled,
                 )  # fmt: skip
         self._mixing.settle(light, weight, width, *self._mixed_in.back, self._back, sampled)
 
 
-def _of_cells(g: Grid, extreme: Any) -> Floats:
-    """The least or greatest share at the corners of each cell."""
-    s = np.ones(g.nodes.shape[:2], np.float32) if g.shares is None else g.shares
+def _of_cells(values: Floats | None, g: Grid, extreme: Any) -> Floats:
+    """The least or greatest value at the corners of each cell; None: all are 1."""
+    s = np.ones(g.nodes.shape[:2], np.float32) if values is None else values
     return np.asarray(extreme(extreme(s[:-1, :-1], s[1:, :-1]), extreme(s[:-1, 1:], s[1:, 1:])))
 
 

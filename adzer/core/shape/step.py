@@ -346,8 +346,8 @@ def _unrolled(picture: Picture, settings: ShapeSettings, context: Context) -> St
         ))  # fmt: skip
     w, h = made.fitted.raster
     after = picture.with_(
-        raster=(w, h), pixel_aspect=Fraction(1), projection="equirectangular", eyes="one", coverage="180" if half else "360", packing=None, first=None,
-        detail=kept.middle,
+        raster=(w, h), pixel_aspect=Fraction(1), projection="equirectangular", eyes="one", coverage="180" if half else "360", packing=None,
+        first=None, detail=kept.middle,
     )  # fmt: skip
     return StepResult(after, f"{'half' if half else 'whole'} sphere, {w}×{h}", tuple(findings), draft=_drafted(context, made))
 

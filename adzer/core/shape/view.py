@@ -15,13 +15,14 @@ from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
 from ..plan import Draft, Input, Panel, Patch, Rig
-from ..space.looks import Look, Meeting, SphereLook, ViewLook
+from ..space.looks import Look, Meeting, SphereLook, Tone, ViewLook
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
 from .settings import ShapeSettings
 
 ROUND_ACROSS = 180.0
+TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
 
 
 @dataclass(frozen=True)
@@ -130,6 +131,9 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
     meeting = Meeting(first, second, rig.blend, rig.seam)  # type: ignore[arg-type]
     own = [held.alone(n) for n in (0, 1)]
     apart = own[0] is not None
+    tone = None
+    if rig.tones:  # each goes halfway
+        tone = [Tone(first, tuple(v**power for v in rig.tones), TONED) for power in (-0.5, 0.5)]  # type: ignore[arg-type]
     patches = []
     for n, one in enumerate(lens.lenses):
         width = held.raster[0] // 2 if apart else region[2]
@@ -138,7 +142,7 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
         patches.append(Patch(
             Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,
             share=meeting.turned if n else meeting, light=rig.light if n else None,
-            away=tuple((axes[n] * rig.apart / 2).tolist()) if rig.apart else None,
+            tone=None if tone is None else tone[n], away=tuple((axes[n] * rig.apart / 2).tolist()) if rig.apart else None,
         ))  # fmt: skip
     return tuple(patches), tuple(i for i in own if i is not None)
 

@@ -197,6 +197,40 @@ class Turning:
         return np.asarray(np.concatenate([made[..., :2] / made[..., 2:], d[..., 2:]], axis=-1) if flat else made)
 
 
+def turned_round(d: Array, axis: Array) -> Array:
+    """Whole turns (…), 0 … 1, of directions (…, 3) round an axis: from straight up on to the right of who looks along it."""
+    right = np.cross(axis, [0.0, 0.0, 1.0])
+    return np.asarray(np.arctan2(d @ right, d @ np.cross(right, axis)) / (2 * np.pi) % 1.0)
+
+
+def on_way(values: tuple[float, ...], turned: Array) -> Array:
+    """Of values at even angles round an axis, those in between; ``turned`` as of ``turned_round``."""
+    return np.asarray(np.interp(turned * len(values), np.arange(len(values) + 1), (*values, values[0])))
+
+
+@dataclass(frozen=True)
+class Tone:
+    """By how much light is made brighter near the plane square to ``axis``, and less and less up to ``reach`` radians from it.
+
+    values   there, at even angles round the axis, see ``turned_round``
+    """
+
+    axis: tuple[float, float, float]
+    values: tuple[float, ...]
+    reach: float
+
+    def at(self, d: Array) -> Array:
+        """(…) of directions (…, 3) of any length.
+
+        >>> Tone((0.0, 1.0, 0.0), (1.5,), 0.2).at(np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])).tolist()
+        [1.5, 1.0]
+        """
+        axis = np.array(self.axis)
+        off = np.arcsin(np.clip(d @ axis / np.maximum(np.linalg.norm(d, axis=-1), 1e-12), -1.0, 1.0))
+        near = np.cos(np.clip(off / self.reach, -1.0, 1.0) * np.pi / 2) ** 2
+        return np.asarray(1 + (on_way(self.values, turned_round(d, axis)) - 1) * near)
+
+
 @dataclass(frozen=True)
 class Meeting:
     """Two lenses meet halfway between where they face, or along ``seam``: how far the one that faces ``axis`` counts against the one
@@ -221,11 +255,7 @@ class Meeting:
         from_own, from_other = (between(d, np.broadcast_to(np.array(v), d.shape)) for v in (self.axis, self.other))
         off = np.radians(from_other - from_own) / 2
         if self.seam:
-            axis = np.array(self.axis)
-            right = np.cross(axis, [0.0, 0.0, 1.0])
-            up = np.cross(right, axis)
-            n, held = len(self.seam), np.array((*self.seam, self.seam[0]))
-            off = off - np.interp(np.arctan2(d @ right, d @ up) / (2 * np.pi) % 1.0 * n, np.arange(n + 1), held)
+            off = off - on_way(self.seam, turned_round(d, np.array(self.axis)))
         part = np.clip(0.5 + off / self.width, 0.0, 1.0)
         return np.asarray(part * part * (3 - 2 * part))
 

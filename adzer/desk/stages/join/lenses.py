@@ -42,7 +42,7 @@ class Lenses:
         self.distance.drafted.connect(lambda v: desk.draft("join", distance=None if v >= FAR else v))
         self.base = Number(3.0, 0.1, 0.1, 200.0, 1)
         self.base.drafted.connect(lambda v: desk.draft("join", base=v / 100))
-        self.far = act("Let them meet far away", lambda: desk.answer("join", distance=None, seam=[]), False)
+        self.far = act("Let them meet far away", lambda: desk.answer("join", distance=None), False)
         self.near = Question("At what distance do they meet?", Numbers(("metres", self.distance), ("lenses apart, cm", self.base)), self.far)
         self.blend = Number(3.0, 0.5, 1.0, 20.0, 1)
         self.blend.drafted.connect(lambda v: desk.draft("join", blend=v))
@@ -83,13 +83,13 @@ class Lenses:
 
     def _take_card(self, name: object) -> None:
         try:
-            self.desk.answer("join", **rig.by_card(find("rigs", str(name), RigCard), str(name)), seam=[])
+            self.desk.answer("join", **rig.by_card(find("rigs", str(name), RigCard), str(name)), seam=[], tones=[])
         except AdzerError as fault:
             self.desk.said.emit(str(fault))
 
     def _forget(self) -> None:
         plain = JoinSettings()
-        kept = {k: to_plain(getattr(plain, k)) for k in ("turn", "gain", "error", "lenses", "rig", "seam")}
+        kept = {k: to_plain(getattr(plain, k)) for k in ("turn", "gain", "error", "lenses", "rig", "seam", "tones")}
         self.desk.answer("join", **kept)
 
     def found(self, shot: Shot) -> Rigged | None:

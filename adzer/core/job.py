@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -283,10 +284,9 @@ class Job(Ledger):
             self._log("add", name, f"a take of {shot.facts.name}", {"start": start, "stop": stop})
         return self.shot(key)
 
-    def remove_shots(self, shots: list[Shot]) -> None:
-        with self.edit(
-            f"take {shots[0].name} out of the job" if len(shots) == 1 else f"take {len(shots)} shots out"
-        ) as edit:
+    def remove_shots(self, shots: list[Shot], edit: Edit | None = None) -> None:
+        words = f"take {shots[0].name} out of the job" if len(shots) == 1 else f"take {len(shots)} shots out"
+        with self.edit(words) if edit is None else contextlib.nullcontext(edit) as edit:
             for shot in shots:
                 edit.put("shots", shot.id, None)
                 self._log("remove", shot.name, "taken out of the job; its file stays where it is", {})

@@ -150,7 +150,7 @@ class Camera:
         desk.select(len(desk.shots) - 1)
         desk.unfold("join")
         wait(lambda: self.window.bench.picture.after is not None, settle=1.0)
-        self._bench(JoinBench).lenses.measure()
+        self._bench(JoinBench).lenses.button.click()
         wait(lambda: desk.shot is not None and desk.shot.route.join.error is not None and not desk.worker.busy, seconds=120, settle=1.5)
         desk.answer("join", distance=2.0, base=0.03)
         wait(lambda: not desk.worker.busy, settle=1.5)
@@ -176,7 +176,7 @@ class Camera:
         desk.unfold("join")
         wait(lambda: self.window.bench.picture.after is not None, settle=0.5)
         bench = self._bench(JoinBench).pair
-        bench.measure()
+        bench.button.click()
         wait(lambda: desk.shot is not None and desk.shot.route.join.align is not None and not desk.worker.busy, seconds=60, settle=0.5)
         desk.answer("join", laid="beside", pin=0.6)
         bench.look.choose("coloured")

@@ -63,11 +63,11 @@ def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leanin
     assert np.abs(np.array(found.gain) / 2**0.5 - 1).max() < 0.06 and found.pieces > found.looked / 2
 
 
-def lens_over(photo, turn, gain=1.0, n=480):
-    """A 200° equidistant lens in a world that is a photograph, laid round by heading and tilt; written without the product's spheres.
-    ``turn``: from the world to the camera."""
-    y, x = np.mgrid[0:n, 0:n] + 0.5
-    u, v = (x - n / 2) / (n * 0.48), (n / 2 - y) / (n * 0.48)
+def lens_over(photo, turn, gain=1.0, n=480, x=0.5, y=0.5, radius=0.48):
+    """A 200° equidistant lens, its centre and radius shares of the picture's side, in a world that is a photograph, laid round by heading
+    and tilt; written without the product's spheres. ``turn``: from the world to the camera."""
+    down, across = (np.mgrid[0:n, 0:n] + 0.5) / n
+    u, v = (across - x) / radius, (y - down) / radius
     r = np.hypot(u, v)
     k = np.sin(np.radians(100 * r)) / np.maximum(r, 1e-9)
     d = np.stack([u * k, np.cos(np.radians(100 * r)), v * k], -1) @ turn

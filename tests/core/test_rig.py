@@ -8,7 +8,7 @@ from dataclasses import replace
 import av
 import numpy as np
 import pytest
-from scipy.ndimage import gaussian_filter, map_coordinates, shift
+from scipy.ndimage import gaussian_filter, shift
 from scipy.spatial.transform import Rotation
 
 from adzer.core import cards
@@ -30,25 +30,10 @@ from adzer.core.space.sphere import Lens, Round
 
 from ..foreign import photograph
 from .test_cli import adzer
-from .test_join import AT, FRONT, both, shot_pair
+from .test_join import AT, FRONT, both, lens_over, shot_pair
 
 N = 640
-
-
-def lens_over(photo, turn, x=0.5, y=0.5, radius=0.48, across=200.0, gain=1.0):
-    """An equidistant lens in a world that is a photograph, laid round by heading and tilt; written without the product's spheres. Where it
-    stands and how large it is: shares of the picture's side."""
-    py, px = np.mgrid[0:N, 0:N] + 0.5
-    u, v = (px / N - x) / radius, (y - py / N) / radius
-    r = np.hypot(u, v)
-    k = np.sin(np.radians(across / 2 * r)) / np.maximum(r, 1e-9)
-    d = np.stack([u * k, np.cos(np.radians(across / 2 * r)), v * k], -1) @ turn
-    heading, tilt = np.arctan2(d[..., 0], d[..., 1]), np.arcsin(np.clip(d[..., 2], -1, 1))
-    h, w = photo.shape[:2]
-    at = [(0.5 - tilt / np.pi) * (h - 1), np.abs((heading / np.pi + 1) * 1.5 % 2 - 1) * (w - 1)]
-    world = 0.7 * np.stack([map_coordinates(photo[..., c] / 255.0, at, order=1) for c in range(3)], -1)
-    codes = np.where(r[..., None] > 1, 0, 255 * (world**2.2 * gain) ** (1 / 2.2))
-    return np.clip(np.round(codes), 0, 255).astype(np.uint8)
+BACK = np.diag([-1.0, -1.0, 1.0])
 
 
 def held(direction, x, y, radius, across=200.0):
@@ -68,10 +53,9 @@ def apart(found, turn):
     rng = np.random.default_rng(1)
     around, height = rng.uniform(0, 2 * np.pi, 2000), np.radians(rng.uniform(-7, 7, 2000))
     d = np.stack([np.cos(height) * np.sin(around), np.sin(height), np.cos(height) * np.cos(around)], -1)
-    back = np.diag([-1.0, -1.0, 1.0])
     lenses = [Lens(v.x * N, v.y * N, v.radius * N, v.across, 180.0 * n, v.bend) for n, v in enumerate(found.lenses)]
     one = Round((2 * N, N), (lenses[0],)).direction(held(d, *FIRST))
-    seen = d @ (back @ turn).T
+    seen = d @ (BACK @ turn).T
     two = Round((2 * N, N), (lenses[1],)).direction(held(seen, *SECOND) + [N, 0])
     heading, tilt, roll = np.radians(found.turn)
     fit = Rotation.from_euler("ZXY", [-heading, tilt, roll]).as_matrix()
@@ -84,7 +68,7 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
     """Off by 6 pixels of 2880 and 1 % of the radius from what they are taken for, and turned by a degree and more."""
     photo = photograph(name)
     turn = Rotation.from_rotvec(np.radians([0.9, -0.7, 1.1])).as_matrix()
-    both_ = np.hstack([lens_over(photo, np.eye(3), *FIRST), lens_over(photo, np.diag([-1.0, -1.0, 1.0]) @ turn, *SECOND, gain=0.8)])
+    both_ = np.hstack([lens_over(photo, t, gain, N, *where) for t, gain, where in ((np.eye(3), 1.0, FIRST), (BACK @ turn, 0.8, SECOND))])
     form, power = Samples(PixelFormat(8, "4:4:4"), "rgb", False), gamma_curve("power", 2.2)
     planes = tuple(np.ascontiguousarray(both_[..., c]) for c in range(3))
     taken = Round((2 * N, N), tuple(Lens((0.5 + n) * N, 0.5 * N, 0.48 * N, 200.0, 180.0 * n) for n in (0, 1)))
@@ -95,7 +79,7 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
     assert np.median(off) < 0.06 and np.quantile(off, 0.95) < 0.15, (np.median(off), np.quantile(off, 0.95))
     assert np.median(off) < found.error < 1.0 and np.abs(np.array(found.gain) * 0.8 - 1).max() < 0.02
     if known:
-        other = np.hstack([both_[:, :N], lens_over(photograph("rocket"), np.eye(3), *SECOND)])
+        other = np.hstack([both_[:, :N], lens_over(photograph("rocket"), np.eye(3), 1.0, N, *SECOND)])
         with pytest.raises(AdzerError, match="too little to match"):
             rig.calibrate([tuple(np.ascontiguousarray(other[..., c]) for c in range(3))], form, taken, (0, 0), power)
         sky = np.full((N, 2 * N), 180, np.uint8)

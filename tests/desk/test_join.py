@@ -102,7 +102,14 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     pair.children.choose(True)
     pair.screen.setCurrentIndex(2)
     pair.screen.activated.emit(2)
-    assert "a screen in a hall" in pair.deep.reason
+    assert "a screen in a hall" in pair.deep.reason and desk.shot.route.join.screen == "hall"
+    desk.answer("join", pin=2.0)
+    assert any(f.code == "too-deep" and "outwards" in f.text for f in desk.walk(desk.shot).findings), "50 mm are half a per cent of it"
+    desk.answer("join", pin=0.0)
+    desk.answer("read", first="left")
+    crossed = next(f for f in desk.walk(desk.shot).findings if f.code == "eyes-crossed")
+    desk.mend(desk.shot, crossed.fix)
+    assert desk.shot.route.read.first == "right"
     pair.pinned.click()
     pair.dragged(QPointF(0.35, 0.5), True)
     assert wait(lambda: desk.shot.route.join.pin != 0, settle=0.2), window.note.text()
@@ -119,3 +126,32 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     window.go("Board")
     desk.unfold(None)
     assert not window.grab().isNull()
+
+
+def test_pairs_of_two_cameras_are_found_and_put_together_in_one_go(window, tmp_path):
+    """Three of one camera, two of another under other names, and one that belongs to nobody."""
+    desk = window.desk
+    made = {}
+    for camera, starts in (("one", (8.0, 8.5, 9.0)), ("two", (8.2, 8.9))):
+        for n, start in enumerate(starts):
+            world, path = talk(30, 10 + n), hand(10 + n, 30)
+            sound = heard(world, start, 6, 100 * len(camera) + 7 * n + (camera == "two"), rate=48000)
+            made[camera, n] = film(tmp_path / f"{camera}-{(n * 2 + 1) % 5}.mov", 6, sound, path, start)
+    before = len(desk.shots)
+    rows = [(*key, read_file(file)[0]) for key, file in made.items()]
+    desk.record(lambda: [desk.job.add_shot(f, f"{c} {n}", "flat", Route(), camera=c) for c, n, f in rows], None)
+    desk.select(before)
+    desk.unfold("join")
+    card = window.bench.bench.quiet
+    assert not card.search.isHidden() and card.table.isHidden()
+    card.other.setCurrentText("two")
+    card.search.click()
+    assert wait(lambda: card.table.rowCount() > 0, seconds=90, settle=0.1), window.note.text()
+    assert card.table.rowCount() == 2 and "2 pairs" in card.accept.text() and "of 1 recordings" in card.reason
+    card.accept.click()
+    assert wait(lambda: len(desk.shots) == before + 3 and not desk.worker.busy, settle=0.2), window.note.text()
+    joined = [s for s in desk.shots if s.facts.beside is not None]
+    assert {(s.name, s.facts.starts) for s in joined} == {("one 0", (5, 0)), ("one 1", (10, 0))}  # 0.2 and 0.4 s of 25 frames
+    assert all(s.route.read.eyes == "side by side" for s in joined)
+    desk.undo()
+    assert len(desk.shots) == before + 5 and not any(s.facts.beside for s in desk.shots)

@@ -13,8 +13,18 @@ from ..job import Shot
 FIELDS = {
     "n": "a running number, {n:3} with leading zeros", "name": "the name it has", "camera": "its camera", "scene": "its scene",
     "kind": "its kind", "file": "its file's name", "date": "the day it was recorded", "time": "when it began",
+    "eye": "left, right or both; one where it is no pair",
 }  # fmt: skip
 _FIELD = re.compile(r"{(\w+)(?::(\d))?}")
+
+
+def eye_of(shot: Shot) -> str:
+    """Of a pair that lies in two files the first is the left one (``group``)."""
+    route, sphere = shot.route, shot.facts.sphere
+    if route.join.laid in ("left", "right"):
+        return str(route.join.laid)
+    two = route.read.eyes or (sphere.eyes if sphere is not None else None)
+    return "both" if two not in (None, "one") else "left" if shot.facts.apart is not None else "one"
 
 
 def rename(shots: Sequence[Shot], pattern: str, start: int = 1) -> list[tuple[Shot, str]]:
@@ -30,6 +40,7 @@ def rename(shots: Sequence[Shot], pattern: str, start: int = 1) -> list[tuple[Sh
         held = {
             "name": shot.name, "camera": shot.camera or "camera", "scene": shot.scene or "scene", "kind": shot.kind,
             "file": shot.facts.name.rsplit(".", 1)[0], "date": f"{when:%Y-%m-%d}", "time": f"{when:%H%M%S}",
+            "eye": eye_of(shot),
         }  # fmt: skip
 
         def fill(m: re.Match[str], number: int = start + i, held: dict[str, str] = held) -> str:

@@ -24,6 +24,7 @@ from .align import Align, bent, in_pixels
 Picture = NDArray[np.uint8]
 
 WIDE, SEARCHED, MATCHED = 1920, 960, 960  # columns in which points are placed, looked for, and everything is matched
+EYES = "eyes"  # under which what was measured of a recording is kept
 LEAST = 30  # points
 TALL, ASIDE = 0.12, 0.16  # of half the width: how much higher, and farther aside, a thing may lie in the other eye
 FLAT = 0.1  # per cent of the width that depth must differ by, for anybody to say which eye is which

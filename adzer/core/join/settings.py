@@ -36,6 +36,7 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     Of two eyes:
 
     half       each is squeezed into half of its picture; ``leading``: the eye on the left, or above
+    screen     on which it is judged how deep it may be (``comfort``); ``children``: for them, too
     align      how the second lies against the first; None: not measured
     pin        per cent of the width by which all is moved away from who looks (negative: nearer): what lay so much before the screen
                then lies on it
@@ -59,6 +60,8 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     error: Annotated[float, Meta(ge=0.0, le=180.0)] | None = None
     half: bool = False
     leading: Literal["left", "right"] = "left"
+    screen: Literal["desk", "room", "hall", "headset"] = "room"
+    children: bool = False
     align: Align | None = None
     pin: Annotated[float, Meta(ge=-20.0, le=20.0)] = 0.0
     colours: tuple[Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio] | None = None

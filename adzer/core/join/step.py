@@ -6,16 +6,19 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..errors import AdzerError
+from ..errors import AdzerError, UnreadableError
 from ..finding import Finding, Fix, Level
 from ..light import names
 from ..light.curves import Curve
 from ..picture import Picture
 from ..plan import Eye, Eyes, Rig
+from ..records import from_json
 from ..space.looks import Turning
 from ..space.sphere import Lens, rotation
 from ..stage import Context, StepResult
-from . import align
+from . import align, comfort
+from .eyes import EYES
+from .eyes import Seen as Measured
 from .settings import JoinSettings
 
 
@@ -108,11 +111,33 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
     elif settings.align is not None and settings.align.rest is not None and settings.align.rest > 3 * UNMEASURED:
         text = f"Brought in line, one eye still holds things up to {settings.align.rest:.1f} pixels of 1920 higher than the other."
         findings.append(Finding(Level.WARN, "eyes-out-of-line", text, "join"))
+    findings += _against_measured(settings, first, context)
     order = (laid,) if laid in ("left", "right") else (settings.leading, "right" if settings.leading == "left" else "left")
     pair = Eyes(tuple(eyes[e] for e in order), order[0], "over under" if laid == "over" else "side by side", settings.half)
     after = picture.with_(raster=size, pixel_aspect=aspect, eyes="one", packing=None, first=None)
     says = f"two eyes, {WORDS[laid]}" + (f", {settings.leading} first" if len(order) > 1 else "")
     return StepResult(after, says, tuple(findings), draft=context.draft.with_(pair=pair))
+
+
+def _against_measured(settings: JoinSettings, first: str, context: Context) -> list[Finding]:
+    """What was said of the eyes, and how deep they see, against what was measured on them."""
+    body = context.measured.get(EYES)
+    if body is None:
+        return []
+    try:
+        found = from_json(body, Measured, "What was measured of these eyes")
+    except UnreadableError:
+        return []
+    made = []
+    left = {"first": "left", "second": "right"}.get(found.which.left or "")
+    if left is not None and left != first:
+        text = f"The {first} eye is said to be first, but {found.which.saw[:1].lower()}{found.which.saw[1:]} Crossed eyes hurt."
+        made.append(Finding(Level.WARN, "eyes-crossed", text, "join", Fix(f"The {left} eye is first", "read", {"first": left})))
+    if settings.laid in ("beside", "over"):
+        near, far = found.depth.least + settings.pin, found.depth.most + settings.pin
+        if faults := comfort.judged(near, far, comfort.SCREENS[settings.screen], settings.children).faults:
+            made.append(Finding(Level.WARN, "too-deep", f"It is hard to look at: {'; '.join(faults)}.", "join"))
+    return made
 
 
 def _turned(settings: JoinSettings, first: str, size: tuple[int, int], aspect: float) -> dict[str, Turning]:

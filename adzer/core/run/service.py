@@ -290,6 +290,10 @@ def do_chore(chore: Chore) -> object:
         return MATCHING[chore.what](*chore.args)
     if chore.what == "pair":
         return join_files(*chore.args)
+    if chore.what == "partners":
+        return syncing.pairs_of(*chore.args)
+    if chore.what == "pair all":
+        return [join_files(*each) for each in chore.args[0]]
     if chore.what == "join":
         kind, files = chore.args
         return join_files(*(f.path for f in files)) if kind == "lens pair" else join_chapters(files)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from fractions import Fraction
 from pathlib import Path
 from typing import Literal
@@ -101,6 +101,12 @@ def pairs(a: Path, b: Path, report: Callable[[str], None] = lambda _: None) -> P
         if not files:
             raise AdzerError(f"{folder} is no folder with recordings in it.")
         sides.append([probe.probe(p) for p in files])
+    return pairs_of(sides[0], sides[1], report)
+
+
+def pairs_of(firsts: Sequence[FileFacts], seconds: Sequence[FileFacts], report: Callable[[str], None] = lambda _: None) -> Pairs:
+    """The same of recordings that were read."""
+    sides = (firsts, seconds)
     sounds: dict[tuple[int, int], Sound | None] = {}
     motions: dict[tuple[int, int], tuple[Rows, Array]] = {}
 

@@ -7,10 +7,10 @@ from PySide6.QtGui import QImage, QPainter
 
 from ....core.job import Shot
 from ....core.route import Walk
-from ...widgets.questions import Question
 from ..base import StageBench
 from .eyes import Pair
 from .lenses import Lenses
+from .partners import PartnersCard
 from .step import StepCard, partner
 
 
@@ -19,7 +19,7 @@ class JoinBench(StageBench):
     hint = "Q as recorded · W wipe · [ ] stage · ↑↓ shot · Esc fold"
 
     def build(self) -> None:
-        self.quiet = Question("Does this recording have a partner?")
+        self.quiet = PartnersCard(self.desk)
         self.step = StepCard(self.desk)
         self.lenses, self.pair = Lenses(self.desk), Pair(self.desk)
         self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions]
@@ -35,7 +35,7 @@ class JoinBench(StageBench):
         says, (w, h) = stop.result.says, stop.after.raster
         other = partner(shot)
         what = f"{says[:1].upper()}{says[1:]}" if other is None else f"{other.path.rsplit('/', 1)[-1]}, which is not put together with it yet"
-        self.quiet.say(f"{what}. The stage passes the picture through, {w}×{h}.")
+        self.quiet.refresh(shot, walked, f"{what}. The stage passes the picture through, {w}×{h}.")
 
     def moved(self, shot: Shot) -> None:
         self.pair.refresh(shot, self.desk.walk(shot))

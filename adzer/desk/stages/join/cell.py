@@ -10,13 +10,12 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from ....core.errors import AdzerError
 from ....core.job import Shot
-from ....core.join.eyes import Seen
+from ....core.join.eyes import EYES, Seen
 from ....core.records import from_json
 from ....core.route import Walk
 from ...model import Desk
 from ...theme import theme
 from ..base import Cell
-from .eyes import EYES
 
 REACH = 4.0  # per cent of the width that the cell shows of depth, before and behind the screen
 

@@ -8,21 +8,19 @@ from PySide6.QtCore import QPointF, QRectF, QTimer
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
-from ....core.errors import AdzerError
 from ....core.job import Shot
 from ....core.join import comfort
-from ....core.join.eyes import Seen, answers
+from ....core.join.eyes import EYES, Seen, answers
 from ....core.join.settings import JoinSettings
 from ....core.media.clock import clock_of
-from ....core.records import from_json, to_json, to_plain
+from ....core.records import to_plain
 from ....core.route import Walk
 from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from .measuring import Measuring
 
-EYES = "eyes"  # under which it is kept
-MEASURE = "Measure both eyes"
 LAID = {
     "recorded": "as recorded", "beside": "side by side", "over": "one over the other", "left": "left eye alone", "right": "right eye alone",
 }  # fmt: skip
@@ -36,7 +34,6 @@ class Pair:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._busy: int | None = None
         self._pictures: tuple[QImage, ...] = ()
         self._asked: tuple[object, ...] = ()
         self._how: object = None
@@ -45,7 +42,8 @@ class Pair:
         self.timer = QTimer()
         self.timer.setInterval(TURNS)
         self.timer.timeout.connect(self._next)
-        self.button = act(MEASURE, self.measure)
+        self.measuring = Measuring(desk, EYES, Seen, ("Measure both eyes", "Comparing both eyes…"), self._measured)
+        self.button = self.measuring.button
         self.first = Choice([("left first", "left"), ("right first", "right")])
         self.first.chosen.connect(lambda v: desk.answer("read", first=v))
         self.which = Question("Which eye is which?", self.button, self.first)
@@ -55,9 +53,9 @@ class Pair:
         self.forget = act("Leave them as they lie", self._forget, False)
         self.line = Question("Do they lie in line?", self.forget)
         self.screen = Pick([(s.title, k) for k, s in comfort.SCREENS.items()], "room")
-        self.screen.chosen.connect(lambda _: self._again())
+        self.screen.chosen.connect(lambda v: desk.answer("join", screen=v))
         self.children = Choice([("grown people", False), ("children, too", True)], False)
-        self.children.chosen.connect(lambda _: self._again())
+        self.children.chosen.connect(lambda v: desk.answer("join", children=v))
         self.deep = Question("How deep may it be?", self.screen, self.children)
         self.pin = Number(0.0, 0.05, -20.0, 20.0, 2, sign=True)
         self.pin.drafted.connect(lambda v: desk.draft("join", pin=v))
@@ -75,46 +73,12 @@ class Pair:
         self.questions: list[QWidget] = [self.which, self.seen, self.line, self.deep, self.hold, self.lies]
         self.instruments: list[Plot] = [self.depth]
 
-    def _again(self) -> None:
-        shot = self.desk.shot
-        if shot is not None:
-            self.refresh(shot, self.desk.walk(shot))
-
-    def measure(self) -> None:
-        """In the background; how they lie is the answer, and which is left where that is sure."""
-        shot = self.desk.shot
-        if shot is None or self._busy is not None:
-            return
-        self._busy = shot.id
-        self.button.setText("Comparing both eyes…")
-
-        def then(found: Seen | None, error: str | None) -> None:
-            self._busy = None
-            self.button.setText(MEASURE)
-            if error or found is None:
-                self.desk.said.emit(error or "They could not be compared.")
-                return
-            try:
-                self.desk.job.keep_measured(shot.facts.fingerprint, EYES, to_json(found).encode())
-                self.desk.learn_found(shot.facts.fingerprint)
-            except AdzerError as fault:
-                self.desk.said.emit(str(fault))
-            if self.desk.shot is None or self.desk.shot.id != shot.id:
-                return
-            left = {"first": "left", "second": "right"}.get(found.which.left or "")
-            if left is not None and self.desk.route_of(shot).read.first is None:
-                self.desk.answer("read", first=left)
-            self.desk.answer("join", **answers(found))
-            self.desk.said.emit(found.saw)
-
-        self.desk.worker.chore("eyes", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot)), then)
-
-    def found(self, shot: Shot) -> Seen | None:
-        body = self.desk.found(shot).get(EYES)
-        try:
-            return None if body is None else from_json(body, Seen, "What was measured of these eyes")
-        except AdzerError:
-            return None
+    def _measured(self, shot: Shot, found: Seen) -> None:
+        """How they lie is the answer, and which is left where that is sure."""
+        left = {"first": "left", "second": "right"}.get(found.which.left or "")
+        if left is not None and self.desk.route_of(shot).read.first is None:
+            self.desk.answer("read", first=left)
+        self.desk.answer("join", **answers(found))
 
     def _forget(self) -> None:
         plain = JoinSettings()
@@ -198,7 +162,7 @@ class Pair:
             self._pictures = ()
             self.timer.stop()
             return
-        settings, picture, found = walked.route.join, walked["read"].after, self.found(shot)
+        settings, picture, found = walked.route.join, walked["read"].after, self.measuring.found(shot)
         self._ask()
         self.first.set_value(picture.first)
         if found is None:
@@ -241,15 +205,15 @@ class Pair:
         self.line.say(words.replace("-", "−"))
 
     def _say_depth(self, shot: Shot, settings: JoinSettings, found: Seen | None) -> None:
-        key = next((k for k in comfort.SCREENS if comfort.SCREENS[k].title == self.screen.currentText()), "room")
-        screen = comfort.SCREENS[key]
-        children = self.children._group.button(1).isChecked()
+        screen = comfort.SCREENS[settings.screen]
+        self.screen.set_value(settings.screen)
+        self.children.set_value(settings.children)
         self.depth.setVisible(found is not None and len(found.depth.over) > 1)
         if found is None:
             self.deep.say("Measured with the eyes.")
             return
         near, far = found.depth.least + settings.pin, found.depth.most + settings.pin
-        verdict = comfort.judged(near, far, screen, children)
+        verdict = comfort.judged(near, far, screen, settings.children)
         turned = [comfort.degrees(v, screen) for v in (near, far)]
         words = f"From {near:+.1f} to {far:+.1f} % of the width, {turned[0]:+.1f}° to {turned[1]:+.1f}°, on a {screen.title}: "
         words += f"{'; '.join(verdict.faults)}." if verdict.faults else "within what can be looked at with ease."

@@ -11,16 +11,15 @@ from ....core.job import Shot
 from ....core.join import rig
 from ....core.join.rig import Rigged
 from ....core.join.settings import JoinSettings
-from ....core.records import from_json, to_json, to_plain
+from ....core.records import to_plain
 from ....core.route import Walk
 from ....core.shape.view import ROUND_ACROSS
 from ...model import Desk
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from .measuring import Measuring
 from .plots import Ring
 
-RIG = "rig"  # under which it is kept
-MEASURE = "Measure the lenses by what both see"
 FAR = 1000.0  # metres from which on it is far away
 
 
@@ -29,8 +28,9 @@ class Lenses:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._busy: int | None = None
-        self.button = act(MEASURE, self.measure)
+        words = ("Measure the lenses by what both see", "Looking at what both see…")
+        self.measuring = Measuring(desk, "rig", Rigged, words, self._measured)
+        self.button = self.measuring.button
         self.cards = Pick([])
         self.cards.chosen.connect(self._take_card)
         self.forget = act("Forget what was found", self._forget, False)
@@ -56,30 +56,8 @@ class Lenses:
         self.questions: list[QWidget] = [self.stand, self.sees, self.near, self.meet, self.lies]
         self.instruments: list[Plot] = [self.ring]
 
-    def measure(self) -> None:
-        """In the background; what is found is the answer."""
-        shot = self.desk.shot
-        if shot is None or self._busy is not None:
-            return
-        self._busy = shot.id
-        self.button.setText("Looking at what both see…")
-
-        def then(found: Rigged | None, error: str | None) -> None:
-            self._busy = None
-            self.button.setText(MEASURE)
-            if error or found is None:
-                self.desk.said.emit(error or "The lenses could not be measured.")
-                return
-            try:
-                self.desk.job.keep_measured(shot.facts.fingerprint, RIG, to_json(found).encode())
-                self.desk.learn_found(shot.facts.fingerprint)
-            except AdzerError as fault:
-                self.desk.said.emit(str(fault))
-            if self.desk.shot is not None and self.desk.shot.id == shot.id:
-                self.desk.answer("join", **rig.answers(found), rig=None)
-                self.desk.said.emit(found.saw)
-
-        self.desk.worker.chore("rig", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot)), then)
+    def _measured(self, shot: Shot, found: Rigged) -> None:
+        self.desk.answer("join", **rig.answers(found), rig=None)
 
     def _take_card(self, name: object) -> None:
         try:
@@ -92,20 +70,13 @@ class Lenses:
         kept = {k: to_plain(getattr(plain, k)) for k in ("turn", "gain", "error", "lenses", "rig", "seam", "tones")}
         self.desk.answer("join", **kept)
 
-    def found(self, shot: Shot) -> Rigged | None:
-        body = self.desk.found(shot).get(RIG)
-        try:
-            return None if body is None else from_json(body, Rigged, "What was measured of these lenses")
-        except AdzerError:
-            return None
-
     def refresh(self, shot: Shot, walked: Walk) -> None:
         two, settings = walked.draft.rig is not None, walked.route.join
         for card in (*self.questions, *self.instruments):
             card.setVisible(two)
         if not two:
             return
-        found = self.found(shot)
+        found: Rigged | None = self.measuring.found(shot)
         lenses = settings.lenses
         across = lenses[0].across if lenses is not None else walked.route.shape.across or ROUND_ACROSS
         self.sees.setVisible(lenses is None)

@@ -11,7 +11,7 @@ from ..core import records
 from ..core.errors import AdzerError
 from . import making, options
 from .job import Camera, chosen
-from .terminal import JobFile, Json, app, mention, parse_size, print_json, say
+from .terminal import JobFile, Json, app, mention, numbers, parse_size, print_json, say
 
 if TYPE_CHECKING:
     from ..core.media.probe import FileFacts
@@ -236,12 +236,14 @@ def eyes(
     over: options.Over = None, json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core.join.eyes import answers
+    from ..core.route import walk
     from ..core.run.matching import depth_at, look_at_eyes
 
     if (layout is None) != (out is None) or (out is None) != (card is None):
         raise AdzerError("--layout, --card and --out go together: how both are laid out, by which card, into which file.")
     if card is not None and out is not None:
         making.card_for(card, out)
+    at = None if pin is None else numbers("pin", pin, "two numbers", ("x", "y"))
     leading = declared.pop("first", "left") if b is not None else declared.get("first", "left")  # of two files none is first yet
     facts, seen, route, step = _pair(a, b, declared, offset)
     found = look_at_eyes(facts, route, seen)
@@ -266,10 +268,10 @@ def eyes(
         raise AdzerError(f"{a}: which eye is left cannot be told ({found.which.saw}) Look, and say it with --left a or --left b.")
     route = route.with_("read", first=first).with_("colour", **corrected)
     route = route.with_("join", laid=layout, half=half, leading=leading, **answers(found))
-    if pin is not None:
-        at = [float(v) for v in pin.split(",")]
-        wide, high = facts.raster[0] / (2 if facts.beside else 1), facts.raster[1]
-        route = route.with_("join", pin=round(-depth_at(facts, route, seen, at[0] / wide, at[1] / high), 4))
+    if at is not None:
+        _, _, w, h = walk(route, facts, seen)["read"].after.region(str(first))
+        inside = (at["x"] % w) / w, (at["y"] % h) / h
+        route = route.with_("join", pin=round(-depth_at(facts, route, seen, *inside), 4))
         told["pin"] = route.join.pin
     making.make(a.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=parse_size(size) if size else None)
 

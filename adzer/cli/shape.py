@@ -12,7 +12,7 @@ import typer
 from ..core import records
 from ..core.errors import AdzerError
 from . import making, options
-from .terminal import Json, Recording, app, loaded, parse_size, print_json, progress
+from .terminal import Json, Recording, app, loaded, numbers, parse_size, print_json, progress
 
 
 @app.command(
@@ -77,17 +77,6 @@ def reframe(
     making.make(file.name, facts, seen, route, card, out, json_, raster=raster)
 
 
-def _named(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dict[str, float]:
-    """Numbers with commas between, by name; AdzerError if they are not as many."""
-    try:
-        numbers = [float(part) for part in text.replace("−", "-").split(",")]
-    except ValueError:
-        numbers = []
-    if len(numbers) != len(names):
-        raise AdzerError(f'--{option} "{text}": give {how_many}, "{",".join(names)}".')
-    return dict(zip(names, numbers, strict=True))
-
-
 def _path(view: str | None, keyframes: Path | None, projection: str | None) -> object:
     from ..core.space import path as paths
 
@@ -97,7 +86,7 @@ def _path(view: str | None, keyframes: Path | None, projection: str | None) -> o
             raise AdzerError("--laid belongs to --view; keyframes name their own.")
         return held
     assert view is not None
-    key = _named("view", view, "four numbers", ("heading", "tilt", "roll", "fov"))
+    key = numbers("view", view, "four numbers", ("heading", "tilt", "roll", "fov"))
     plain = {"projection": projection or "straight", "keys": [key]}
     made = records.from_plain(plain, paths.ViewPath, f'--view "{view}"')
     if problem := paths.trouble(made):
@@ -132,10 +121,10 @@ def squeeze(
     facts, _ = read_file(file)
     marks: list[measure.Mark] = []
     for text in lengths or ():
-        fields = _named("lengths", text, "four numbers", ("across", "down", "really_across", "really_down"))
+        fields = numbers("lengths", text, "four numbers", ("across", "down", "really_across", "really_down"))
         marks.append(records.from_plain(fields | {"frame": frame}, measure.Lengths, f'--lengths "{text}"'))
     for text in ellipse or ():
-        fields = _named("ellipse", text, "five numbers", ("x", "y", "a", "b", "angle"))
+        fields = numbers("ellipse", text, "five numbers", ("x", "y", "a", "b", "angle"))
         marks.append(records.from_plain(fields | {"frame": frame}, measure.Ellipse, f'--ellipse "{text}"'))
     if not 0 <= frame < facts.frames:
         raise AdzerError(f"{file} has {facts.frames} frames; there is no frame {frame}.")
@@ -169,7 +158,7 @@ def follow(
     from ..core.run.render import Progress
     from ..core.shape.view import followed_over
 
-    marked = _named("box", box, "four numbers", ("x", "y", "w", "h"))
+    marked = numbers("box", box, "four numbers", ("x", "y", "w", "h"))
     facts, seen = read_file(file)
     last = facts.frames - 1 if to is None else to
     if not 0 <= frame <= last < facts.frames:

@@ -134,3 +134,14 @@ def loaded(file: Path, load: Callable[[bytes, str], T]) -> T:
         return load(file.read_bytes(), str(file))
     except OSError as error:
         raise AdzerError(f"{file} cannot be read ({error.strerror}).") from None
+
+
+def numbers(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dict[str, float]:
+    """Numbers with commas between, by name; AdzerError if they are not as many."""
+    try:
+        found = [float(part) for part in text.replace("−", "-").split(",")]
+    except ValueError:
+        found = []
+    if len(found) != len(names):
+        raise AdzerError(f'--{option} "{text}": give {how_many}, "{",".join(names)}".')
+    return dict(zip(names, found, strict=True))

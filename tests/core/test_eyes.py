@@ -327,6 +327,8 @@ def test_the_command_line_measures_and_lays_out(tmp_path):
     facts, seen = read_file(out)
     again = look_at_eyes(facts, Route().with_("read", eyes="side by side", first="right", packing="half"), seen)
     assert abs(again.align.roll) < 0.08 and again.before < 2.0 and again.which.left == "second"
+    wrong = adzer("eyes", a, b, "--pin", "left", "--offset", "0")
+    assert wrong.returncode == 2 and "give two numbers" in wrong.stderr
     shown = adzer("eyes", a, b)
     assert shown.returncode in (0, 1) and ("started at once" in shown.stderr or "sure" in shown.stdout)
 

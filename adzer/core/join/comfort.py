@@ -81,8 +81,3 @@ def judged(near: float, far: float, screen: Screen, children: bool = False) -> V
         why = f"eyes would have to turn outwards by {out:.0f} mm" if out > 0 else f"{high:.1f} % can be looked at with ease"
         faults.append(f"the farthest lies {far:.1f} % behind it: {why}")
     return Verdict(round(low, 2), round(high, 2), tuple(faults))
-
-
-def spacing(near: float, spacing_now: float, allowed: float) -> float:
-    """Advice for next time: metres between the eyes with which what lay at ``near`` per cent would lie at ``allowed``."""
-    return spacing_now * allowed / near if near else spacing_now

@@ -27,6 +27,7 @@ from .measure import Matched
 LONG, HIGH = 12.0, 3.6  # degrees that a piece is wide round the axis, and high
 EVERY = 6.0
 ALIKE = 0.8
+LEAST = 24  # pieces
 LOW = 0.05  # of an upright direction, from which on up nothing is of the ground
 ABOUT = 1.8  # degrees round about which a piece is looked for, where it was found to stand
 USUAL = (0.001, 0.001, 0.003, 0.01)  # by which lenses are off what they are taken for: centre and radius, in shares of the radius, and k1
@@ -155,6 +156,11 @@ def calibrate(
     held, turn = lens, rotation(*matched.turn)
     for _ in range(2):  # pieces are cut out along the lenses as they are known by then
         points = _points(frames, samples, held, corner, turn)
+        if len(points.first) < LEAST:
+            raise AdzerError(
+                f"Where both lenses see there is too little to measure them by: {len(points.first)} sharp pieces were found again. Take a shot "
+                "with more to see at its sides, or let the lenses only be matched (adzer lenses)."
+            )
         held, turn, rest, far, error, ground = _fitted(points, lens, turn, GUESSED if guessed else USUAL)
     round_, height, along, across = rest
     density = held.density

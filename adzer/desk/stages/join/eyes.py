@@ -217,6 +217,8 @@ class Pair:
         turned = [comfort.degrees(v, screen) for v in (near, far)]
         words = f"From {near:+.1f} to {far:+.1f} % of the width, {turned[0]:+.1f}° to {turned[1]:+.1f}°, on a {screen.title}: "
         words += f"{'; '.join(verdict.faults)}." if verdict.faults else "within what can be looked at with ease."
+        if near < verdict.near:  # what lies apart goes with how far the cameras do
+            words += f" Next time take the cameras {verdict.near / near:.0%} as far apart for things so near."
         self.deep.say(words.replace("-", "−"), "Less than 0 stands before the screen. Who feels ill looks away, and rests.")
         times, low, high = (np.array([o[i] for o in found.depth.over]) for i in range(3))
         self.depth.show_lines(

@@ -20,6 +20,7 @@ from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
+from adzer.core.records import to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import along_seam, calibrate_lenses
 from adzer.core.run.render import render
@@ -233,3 +234,25 @@ def test_two_eyes_of_round_lenses_leave_as_two_half_spheres(tmp_path):
     view = route.with_("shape", view={"keys": [{"heading": 10.0, "fov": 70.0}]}).with_("join", laid="over")
     walked = walk(view, facts, seen, cards.delivery("native-wide"))
     assert walked["shape"].after.eyes == "over under" and [p.patches[0].region[0] for p in walked.draft.panels] == [0, 320]
+
+
+def test_a_view_that_crosses_the_seam_says_so_and_how_it_does_not(near):
+    """The lenses face 0° and 180°: a view 60° wide that looks at 90° crosses, one at 0° does not; turned by 45° its edge stays 15° clear."""
+    _, facts, seen, route, found = near
+    route = route.with_("join", **rig.answers(found))
+    measured = {"rig": to_json(found).encode()}
+
+    def said(heading, fov=60.0, **join):
+        view = {"keys": [{"heading": heading, "fov": fov}]}
+        made = walk(route.with_("shape", view=view).with_("join", **join), facts, seen, cards.delivery("web-wide"), measured=measured)
+        return next((f.text for f in made.findings if f.code == "view-crosses-seam"), None)
+
+    assert said(0.0) is None and said(180.0) is None and said(45.0) is None
+    assert "turned +45° they do not" in said(90.0) and "turned +20° they do not" in said(105.0) and "turned −10° they do not" in said(66.0)
+    assert "." in said(90.0, 150.0) and "turned" not in said(90.0, 150.0)
+    low = {"keys": [{"heading": 90.0, "tilt": -50.0, "fov": 60.0}]}
+    made = walk(route.with_("shape", view=low), facts, seen, cards.delivery("web-wide"), measured=measured)
+    text = next(f.text for f in made.findings if f.code == "view-crosses-seam")
+    pixels = float(text.split("up to ")[1].split(" ")[0])
+    nearest = np.degrees(0.03 / AT.place[2])  # straight below, which this view's lower edge nearly sees
+    assert pixels == pytest.approx(nearest / 60 * walk(route.with_("shape", view=low), facts, seen)["shape"].after.raster[0], rel=0.35)

@@ -1,0 +1,101 @@
+"""Where a view of two lenses crosses the way on which they meet, and by how much things tear there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import msgspec
+import numpy as np
+
+from ..errors import UnreadableError
+from ..records import from_json
+from ..space.looks import Meeting, ViewLook, turned_round
+from ..space.sphere import Array, Round, rotation
+from .view import Viewed
+
+TURNS = (10.0, 20.0, 30.0, 45.0, 60.0, 90.0)  # degrees by which a view is tried to be turned clear
+TIMES, PLACES = 5, (17, 11)
+
+
+class Apart(msgspec.Struct, frozen=True):
+    """What is read of a measured rig: ``turned`` degrees round the first lens's axis, ``apart`` degrees that a thing stands apart."""
+
+    turned: float
+    apart: float
+
+
+class _Rigged(msgspec.Struct, frozen=True):
+    near: tuple[Apart, ...]
+
+
+@dataclass(frozen=True)
+class Crossing:
+    """``time``: seconds at which most of the view lies where two lenses meet; ``tear``: delivered pixels by which the nearest thing measured
+    there tears, None: nothing was; ``clear``: degrees of heading by which it would be clear, None: by none of ``TURNS``."""
+
+    time: float
+    tear: float | None
+    clear: float | None
+
+
+def turned_apart(body: bytes | None) -> Sequence[Apart]:
+    """Of what was measured of a rig, if it can be read."""
+    if body is None:
+        return ()
+    try:
+        return from_json(body, _Rigged, "What was measured of these lenses").near
+    except UnreadableError:  # of another version
+        return ()
+
+
+def crossing(viewed: Viewed, seconds: float, near: Sequence[Apart]) -> Crossing | None:
+    """Looked at a few moments and places of the view; None if one lens alone is seen at each."""
+    patches = viewed.drawn.patches
+    if len(patches) < 2 or not isinstance(meeting := patches[0].share, Meeting):
+        return None
+    times = [0.0] if viewed.look.still else np.linspace(0.0, seconds, TIMES).tolist()
+    seen = [_seen(viewed.look, t) for t in times]
+    met = [_met(d, meeting) for d in seen]
+    n = int(np.argmax([len(m) for m in met]))
+    if not len(met[n]):
+        return None
+    apart = patches[0].away
+    closed = float(np.degrees(2 * np.linalg.norm(apart))) if apart is not None else 0.0
+    around = turned_round(met[n], np.array(meeting.axis)) * 360
+    here = [a.apart for a in near if np.abs((around - a.turned + 180) % 360 - 180).min() < 6]
+    lens = viewed.lens
+    assert isinstance(lens, Round)
+    fov = float(np.radians(min(k.fov for k in viewed.look.path.keys)))
+    tear = max((abs(a - closed) for a in here), default=None)
+    pixels = None if tear is None else float(np.radians(tear) * viewed.look.size[0] / fov)
+    return Crossing(float(times[n]), pixels, _clear(seen, meeting))
+
+
+def _seen(look: ViewLook, time: float) -> Array:
+    """(places, 3) directions all over the view."""
+    w, h = look.size
+    x, y = np.linspace(0, w, PLACES[0])[None], np.linspace(0, h, PLACES[1])[:, None]
+    return look.directions(x, y, time).reshape(-1, 3)
+
+
+def _met(d: Array, meeting: Meeting) -> Array:
+    """(n, 3) of those directions in which both lenses count."""
+    share = meeting.at(d, 0.0)
+    # Between the places of a coarse grid the way may pass unseen: where its side changes along a row, it did.
+    both = (share > 0) & (share < 1)
+    sides = (share.reshape(PLACES[1], PLACES[0]) > 0.5).astype(np.int8)
+    passes = np.zeros((PLACES[1], PLACES[0]), bool)
+    passes[:, 1:] |= np.diff(sides, axis=1) != 0
+    passes[1:] |= np.diff(sides, axis=0) != 0
+    return np.asarray(d[both | passes.ravel()])
+
+
+def _clear(seen: Sequence[Array], meeting: Meeting) -> float | None:
+    for turn in TURNS:
+        for heading in (turn, -turn):
+            if all(not len(_met(d @ rotation(heading, 0.0).T, meeting)) for d in seen):
+                return heading
+    return None
+
+

@@ -24,6 +24,7 @@ from adzer.core.light.curves import STANDARD
 from adzer.core.media import probe
 from adzer.core.media.decode import Reader
 from adzer.core.media.told import told
+from adzer.core.records import to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import look_at_eyes
 from adzer.core.run.render import render
@@ -115,6 +116,14 @@ def test_the_left_eye_is_known_by_what_covers_what_and_depth_is_as_it_was(faulty
     parallax = -100 * 0.065 / ahead / (2 * np.tan(np.radians(32)))
     assert seen.depth.near == pytest.approx(np.quantile(parallax, 0.02), abs=0.06)  # per cent: 0.6 pixels
     assert -0.25 < seen.depth.far < 0.1
+    # What the edges cut: the board on the left, ground on the right; the world says how near it is there, a twelfth of the height nearer still
+    for n, columns in ((1, (30, 70)), (2, (890, 930))):
+        x, y = np.meshgrid(np.linspace(*columns, 9), np.linspace(4, 536, 133))
+        origin, rays = straight[0].rays(x.ravel(), y.ravel(), 0.0)
+        _, depth = world.trace(origin, np.ascontiguousarray(rays), 0.0)
+        ahead = (depth * (rays @ straight[0].pose(0).rotation()[:, 1])).reshape(x.shape)
+        rows = np.sort(np.median(-100 * 0.065 / ahead / (2 * np.tan(np.radians(32))), axis=1))
+        assert seen.depth.edges[0][n] == pytest.approx(rows[len(rows) // 12], abs=0.12)
     wheel = straight[0].project(np.array([[world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]]), 0.0)[0]
     at = depth_at(plain, seen.align, 1.0, wheel[0] / 960, wheel[1] / 540, "left")
     away = (np.array([world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]) - straight[0].pose(0).place) @ straight[0].pose(0).rotation()[:, 1]
@@ -292,6 +301,17 @@ def test_what_cannot_be_said_is_a_stop(tmp_path, files):
     with pytest.raises(Stopped, match="nothing in it says that they are eyes"):
         freeze("x", facts, route, "edit-intermediate", tmp_path / "x.mov")
     assert pair_told(walk(route.with_("read", first=None), facts)["read"].after, cards.delivery("web-wide")) == (None, None)
+
+
+def test_what_an_edge_cuts_before_the_screen_is_said(faulty):
+    _, _, found = faulty
+    facts = join_stub((960, 540))
+    route = Route().with_("read", eyes="side by side", first="left", curve="bt709").with_("join", laid="beside", **answers(found))
+    measured = {"eyes": to_json(found).encode()}
+    codes = {f.code: f for f in walk(route, facts, measured=measured).findings}
+    assert "edge-cuts-near" in codes, found.depth
+    mended = walk(route.mended(codes["edge-cuts-near"].fix), facts, measured=measured)
+    assert not any(f.code == "edge-cuts-near" for f in mended.findings)
 
 
 def test_how_deep_it_may_be():

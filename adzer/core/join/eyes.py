@@ -31,6 +31,7 @@ FLAT = 0.1  # per cent of the width that depth must differ by, for anybody to sa
 EDGE = 1.5  # pixels of ``MATCHED`` by which depth must jump, for an edge to be looked at
 AROUND = 5  # of the same, from an edge to what lies on its sides
 LOWER = 1.5  # log odds that lower is nearer
+BESIDE = slice(30, 70)  # columns from an edge on, in which the other eye still sees what the edge cuts
 SPECK = 300  # pixels that must lie at nearly one depth, to be believed
 STEEP = 6.0  # levels of 255 a pixel, from which on something is an edge
 SURE = 0.98
@@ -45,6 +46,7 @@ class Depth(msgspec.Struct, frozen=True):
     least: float
     most: float
     over: tuple[tuple[float, float, float], ...]  # seconds, near, far
+    edges: tuple[tuple[float, float, float], ...] = ()  # seconds, the nearest that the left and the right edge cut
 
 
 class Which(msgspec.Struct, frozen=True):
@@ -319,16 +321,24 @@ def _lies(piece: Array, line: Array, at: int, low: float, high: float) -> float 
 
 def _depth(dense: Sequence[_Dense], times: Sequence[float], left: str) -> Depth:
     """Of the first picture if that is the left eye's."""
-    over = []
+    over, edges = [], []
     for d, time in zip(dense, times, strict=True):
-        shifts = d.shifts[0][np.isfinite(d.shifts[0])]
-        if len(shifts) > 200:
-            parallax = -shifts / MATCHED * 100 * (1 if left == "first" else -1)
+        whole = -d.shifts[0] / MATCHED * 100 * (1 if left == "first" else -1)
+        parallax = whole[np.isfinite(whole)]
+        if len(parallax) > 200:
+            edges.append((round(time, 3), _cut(whole[:, BESIDE]), _cut(whole[:, ::-1][:, BESIDE])))
             over.append((round(time, 3), round(float(np.quantile(parallax, 0.02)), 4), round(float(np.quantile(parallax, 0.98)), 4)))
     if not over:
         return Depth(0.0, 0.0, 0.0, 0.0, ())
     near, far = (np.array([o[i] for o in over]) for i in (1, 2))
-    return Depth(float(np.median(near)), float(np.median(far)), float(near.min()), float(far.max()), tuple(over))
+    return Depth(float(np.median(near)), float(np.median(far)), float(near.min()), float(far.max()), tuple(over), tuple(edges))
+
+
+def _cut(beside: Array) -> float:
+    """The nearest that fills a twelfth of the height of what lies beside an edge, per cent; 0 where nothing is known."""
+    known = np.isfinite(beside).sum(axis=1) > beside.shape[1] // 2
+    rows = np.nanmedian(beside[known], axis=1) if known.any() else np.zeros(0)
+    return round(float(np.sort(rows)[len(beside) // 12]), 4) if len(rows) > len(beside) // 12 else 0.0
 
 
 def depth_at(shown: Shown, align: Align | None, aspect: float, x: float, y: float, first: str) -> float:

@@ -75,6 +75,7 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
 
 
 WORDS = {"beside": "side by side", "over": "one over the other", "left": "the left eye alone", "right": "the right eye alone"}
+CUT = -0.3  # per cent of the width before the screen, from which on what an edge cuts is seen to be cut
 UNMEASURED = 0.8  # pixels of 1920 across that eyes may lie apart in height before it strains (both schools of practice agree below one)
 
 
@@ -137,6 +138,14 @@ def _against_measured(settings: JoinSettings, first: str, context: Context) -> l
         near, far = found.depth.least + settings.pin, found.depth.most + settings.pin
         if faults := comfort.judged(near, far, comfort.SCREENS[settings.screen], settings.children).faults:
             made.append(Finding(Level.WARN, "too-deep", f"It is hard to look at: {'; '.join(faults)}.", "join"))
+        cut = [(v + settings.pin, t, side) for t, *both in found.depth.edges for v, side in zip(both, ("left", "right"), strict=True)]
+        if cut and (worst := min(cut))[0] < CUT:
+            text = (
+                f"At {worst[1]:.1f} s the {worst[2]} edge cuts something that stands {-worst[0]:.1f} % before the screen, which no window can. "
+                "Lay it farther away, or cover that edge of one eye by as much."
+            )
+            fix = Fix("Lay it on the screen", "join", {"pin": round(settings.pin - worst[0], 2)})
+            made.append(Finding(Level.NOTE, "edge-cuts-near", text, "join", fix))
     return made
 
 

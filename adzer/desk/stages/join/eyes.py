@@ -37,6 +37,7 @@ class Pair:
         self._pictures: tuple[QImage, ...] = ()
         self._asked: tuple[object, ...] = ()
         self._how: object = None
+        self._waiting = False
         self._turn = 0
         self._pinning = False
         self.timer = QTimer()
@@ -100,15 +101,16 @@ class Pair:
             return
         route = self.desk.route_of(shot)
         asked = (shot.id, self.desk.frame, how, route)
-        if asked == self._asked:
+        if asked == self._asked or self._waiting:  # while it plays one is asked for at a time
             return
-        self._asked = asked
+        self._asked, self._waiting = asked, True
 
         def then(made: tuple[NDArray[np.uint8], ...] | None, error: str | None) -> None:
+            self._waiting = False
             if made is None:
                 self.desk.said.emit(error or "They cannot be shown.")
                 return
-            if asked == self._asked:
+            if asked == self._asked and how == self._how:
                 self._pictures = tuple(_image(p) for p in made)
                 self.timer.start() if len(made) > 1 else self.timer.stop()
                 self.desk.moved.emit()

@@ -110,14 +110,19 @@ class Pair:
             if made is None:
                 self.desk.said.emit(error or "They cannot be shown.")
                 return
-            if asked == self._asked and how == self._how:
-                self._pictures = tuple(_image(p) for p in made)
-                self.timer.start() if len(made) > 1 else self.timer.stop()
-                self.desk.moved.emit()
+            if asked != self._asked:  # something else is wanted by now
+                self._ask()
+                return
+            self._pictures = tuple(_image(p) for p in made)
+            self.timer.start() if len(made) > 1 else self.timer.stop()
+            self.desk.moved.emit()
 
         self.desk.worker.chore("eyes look", (shot.facts, route, self.desk.seen(shot), self.desk.frame, str(how), LOOKED), then)
 
     def _next(self) -> None:
+        if self.desk.stage != "join":
+            self.timer.stop()
+            return
         self._turn += 1
         self.desk.moved.emit()
 

@@ -328,7 +328,7 @@ def test_how_deep_it_may_be():
 
 
 def test_the_command_line_measures_and_lays_out(tmp_path):
-    both = cameras_of(640, roll=0.8, larger=1.0, tilt=0.4)
+    both = cameras_of(480, roll=0.8, larger=1.0, tilt=0.4)
     pairs.shoot(both, 3, (tmp_path / "b.mp4", tmp_path / "a.mp4"))
     a, b, out = tmp_path / "a.mp4", tmp_path / "b.mp4", tmp_path / "o.mp4"
     found = adzer("eyes", a, b, "--offset", "0", "--json")
@@ -337,7 +337,7 @@ def test_the_command_line_measures_and_lays_out(tmp_path):
     assert plain["left"] == str(b) and plain["confidence"] > 0.97 and {"alignment", "depth", "drift_ppm", "offset"} <= set(plain)
     assert plain["alignment"]["roll"] == pytest.approx(0.8, abs=0.08)  # the second is the left one here
     done = adzer(
-        "eyes", a, b, "--offset", "0", "--layout", "beside", "--half", "--first", "right", "--pin", "430,190", "--exposure", "0.2",
+        "eyes", a, b, "--offset", "0", "--layout", "beside", "--half", "--first", "right", "--pin", "322,142", "--exposure", "0.2",
         "--curve", "bt709", "--card", "web-wide", "--out", out, "--json",
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
@@ -349,8 +349,8 @@ def test_the_command_line_measures_and_lays_out(tmp_path):
     assert abs(again.align.roll) < 0.08 and again.before < 2.0 and again.which.left == "second"
     wrong = adzer("eyes", a, b, "--pin", "left", "--offset", "0")
     assert wrong.returncode == 2 and "give two numbers" in wrong.stderr
-    shown = adzer("eyes", a, b)
-    assert shown.returncode in (0, 1) and ("started at once" in shown.stderr or "sure" in shown.stdout)
+    silent = adzer("eyes", a, b)
+    assert silent.returncode == 2 and "started at once" in silent.stderr
 
 
 def test_align_is_kept_as_it_was_said():

@@ -35,10 +35,10 @@ FRONT = replace(lens_pair.CAMERA, sound=False)
 AT = FRONT.pose(0.0)
 
 
-def shot_pair(folder, heading=0.0, tilt=0.0, roll=0.0, exposure=0.0, apart=0.0):
+def shot_pair(folder, heading=0.0, tilt=0.0, roll=0.0, exposure=0.0, apart=0.0, frames=3):
     """Files of both lenses, and the turn of the second: what the first sees in direction d it holds in turn·d. ``apart``: metres."""
     front, rear = pairs.lenses(pairs.Held(apart, heading, tilt, roll, stops=exposure))
-    files = pairs.shoot((front, rear), 3, (folder / "front.mp4", folder / "rear.mp4"))
+    files = pairs.shoot((front, rear), frames, (folder / "front.mp4", folder / "rear.mp4"))
     return files, rear.pose(0.0).rotation().T @ AT.rotation()
 
 

@@ -20,9 +20,9 @@ from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
-from adzer.core.records import to_json
+from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
-from adzer.core.run.matching import along_seam, calibrate_lenses
+from adzer.core.run.matching import along_seam
 from adzer.core.run.render import render
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.optics import Disc, Sphere, eyes
@@ -118,9 +118,12 @@ def test_the_seam_goes_round_what_differs():
 
 @pytest.fixture(scope="module")
 def near(tmp_path_factory):
-    files, _ = shot_pair(tmp_path_factory.mktemp("rig"), 0.7, -0.7, 0.7, -0.3, apart=0.03)
-    facts, seen, route = both(files)
-    return files, facts, seen, route, calibrate_lenses(facts, route, seen)
+    """Two files, what is known of them, and the rig that the command line measures and writes as ``mill.toml`` beside them."""
+    folder = tmp_path_factory.mktemp("rig")
+    files, _ = shot_pair(folder, 0.7, -0.7, 0.7, -0.3, 0.03, 2)
+    made = adzer("rig", *files, "--across", "200", "--out", folder / "mill.toml", "--base", "0.03", "--json")
+    assert made.returncode == 0 and json.loads(made.stdout)["base"] == 0.03, made.stderr
+    return *((files, *both(files))), from_json(made.stdout, rig.Rigged, "the rig")
 
 
 def test_near_things_stand_apart_as_far_as_the_lenses_do(near):
@@ -154,10 +157,8 @@ def torn(made, truth, column, rows=slice(226, 258)):
 
 def test_the_sphere_is_the_one_that_a_camera_without_a_seam_sees(near, tmp_path):
     files, *_ = near
-    card = tmp_path / "mill.toml"
-    made = adzer("rig", *files, "--across", "200", "--out", card, "--base", "0.03", "--json")
-    assert made.returncode == 0, made.stderr
-    assert json.loads(made.stdout)["base"] == 0.03 and "3.0 cm apart" in adzer("cards", "check", card).stdout
+    card = files[0].with_name("mill.toml")
+    assert cards.read_card(card, "rigs").base == 0.03
     assert adzer("rig", *files, "--out", card).returncode == 2
     tears = {}
     for name, behind, words in (("near", 0.015, ("--distance", "2.5")), ("far", 0.0, ())):  # it is looked from the middle of both, or from the first

@@ -83,7 +83,7 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
 
 def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     desk = window.desk
-    files = pairs.shoot(cameras_of(640, roll=0.9, larger=1.5, tilt=0.5)[::-1], 3, (tmp_path / "one.mp4", tmp_path / "two.mp4"))  # right first
+    files = pairs.shoot(cameras_of(640, roll=0.9, larger=1.5, tilt=0.5)[::-1], 2, (tmp_path / "one.mp4", tmp_path / "two.mp4"))  # right first
     facts, seen = read_file(files[0], rear=files[1])
     route = Route().with_("read", eyes="side by side", projection="flat")
     desk.record(lambda: desk.job.add_shot(facts, "wheel", "eye pair", route, seen=seen), None)

@@ -226,7 +226,7 @@ def _matched(pictures: tuple[Picture, Picture]) -> _Dense:
     most = round(ASIDE * MATCHED / 2 / 16) * 16
     matcher = cv2.StereoSGBM_create(  # type: ignore[attr-defined]
         minDisparity=-most, numDisparities=2 * most, blockSize=5, P1=8 * 25, P2=32 * 25, disp12MaxDiff=-1, uniquenessRatio=3,
-        speckleWindowSize=0, mode=cv2.STEREO_SGBM_MODE_HH,
+        speckleWindowSize=0, mode=cv2.STEREO_SGBM_MODE_SGBM_3WAY,
     )  # fmt: skip
 
     def one(a: Picture, b: Picture) -> Array:

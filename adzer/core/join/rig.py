@@ -152,7 +152,7 @@ def calibrate(
     frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], curve: Curve | None, guessed: bool = False
 ) -> Rigged:
     """As ``measure.match``, whose errors it raises; ``guessed``: how far the lenses see is not known well."""
-    matched = measure.match(frames, samples, lens, corner, curve)
+    matched = measure.match(frames[:2], samples, lens, corner, curve)  # from which the rest begins
     held, turn = lens, rotation(*matched.turn)
     for _ in range(2):  # pieces are cut out along the lenses as they are known by then
         points = _points(frames, samples, held, corner, turn)

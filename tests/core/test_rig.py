@@ -148,9 +148,9 @@ def signal_of(path):
 def torn(made, truth, column, rows=slice(226, 258)):
     """Pixels by which what lies right of a column is aside of what lies left of it, against the truth moved by a spline."""
     aside, steps = [], np.arange(-4, 4.01, 0.1)
-    for part in (slice(column - 44, column - 8), slice(column + 8, column + 44)):
-        one, two = (gaussian_filter(v[..., 1], 0.7) for v in (truth, made))
-        off = [np.mean((shift(one, (0, s), order=3)[rows, part] - two[rows, part]) ** 2) for s in steps]
+    for first, last in ((column - 44, column - 8), (column + 8, column + 44)):
+        one, two = (gaussian_filter(v[rows, first - 10 : last + 10, 1], 0.7) for v in (truth, made))
+        off = [np.mean((shift(one, (0, s), order=3)[:, 10:-10] - two[:, 10:-10]) ** 2) for s in steps]
         aside.append(steps[int(np.argmin(off))])
     return aside[1] - aside[0]
 

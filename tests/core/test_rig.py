@@ -79,6 +79,11 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
     off = apart(found, turn)
     assert np.median(off) < 0.06 and np.quantile(off, 0.95) < 0.15, (np.median(off), np.quantile(off, 0.95))
     assert np.median(off) < found.error < 1.0 and np.abs(np.array(found.gain) * 0.8 - 1).max() < 0.02
+    if not known:
+        twice = np.hstack([both_[:, :N], both_[:, :N]])
+        same = [tuple(np.ascontiguousarray(twice[..., c]) for c in range(3))]
+        with pytest.raises(AdzerError, match="does not go together|too little|Nothing was found"):
+            rig.calibrate(same, form, rig.seeing(same, form, taken, (0, 0), power), (0, 0), power, True)
     if known:
         other = np.hstack([both_[:, :N], lens_over(photograph("rocket"), np.eye(3), 1.0, N, *SECOND)])
         with pytest.raises(AdzerError, match="too little to match"):

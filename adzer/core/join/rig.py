@@ -28,6 +28,7 @@ LONG, HIGH = 12.0, 3.6  # degrees that a piece is wide round the axis, and high
 EVERY = 6.0
 ALIKE = 0.8
 LEAST = 24  # pieces
+DOUBTED = 1.5  # degrees of doubt from which on nothing was measured
 LOW = 0.05  # of an upright direction, from which on up nothing is of the ground
 ABOUT = 1.8  # degrees round about which a piece is looked for, where it was found to stand
 USUAL = (0.001, 0.001, 0.003, 0.01)  # by which lenses are off what they are taken for: centre and radius, in shares of the radius, and k1
@@ -162,6 +163,11 @@ def calibrate(
                 "with more to see at its sides, or let the lenses only be matched (adzer lenses)."
             )
         held, turn, rest, far, error, ground = _fitted(points, lens, turn, GUESSED if guessed else USUAL)
+    if error > DOUBTED:
+        raise AdzerError(
+            f"What the two lenses show where both see does not go together: directions disagree by {error:.1f}°. Are they the front and the "
+            "rear lens, of one moment?"
+        )
     round_, height, along, across = rest
     density = held.density
     errors = []

@@ -259,7 +259,8 @@ def eyes(
         if json_:
             print_json(told)
         else:
-            print(f"left: {file or 'cannot tell'}, {found.which.confidence:.0%} sure. {found.which.saw}")
+            sure = f", {found.which.confidence:.0%} sure" if found.which.left is not None and not left else ""
+            print(f"left: {file or 'cannot tell'}{sure}. {found.which.saw}")
             print(found.saw)
             d = found.depth
             print(f"depth: {d.near:+.2f} to {d.far:+.2f} % of the width (less than 0: before the screen)".replace("-", "−"))

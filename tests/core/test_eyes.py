@@ -30,7 +30,7 @@ from adzer.core.run.matching import look_at_eyes
 from adzer.core.run.render import render
 from adzer.core.sim import pairs, world
 
-from ..foreign import photograph
+from ..foreign import clip, photograph
 from .test_cli import adzer
 
 BT709 = STANDARD["bt709"]
@@ -164,6 +164,28 @@ def test_photographs_warped_by_another_library(name, near):
         measure([Shown(photo, mirrored, 0.0)], 1.0, None)
     with pytest.raises(AdzerError, match="too little in common"):
         measure([Shown(photo, np.full_like(photo, 0.5), 0.0)], 1.0, None)
+
+
+def test_a_clip_that_is_not_ours_is_put_in_line_from_its_files(tmp_path):
+    """A film of the street, and the same turned, larger and lower by another library, as files; without depth nobody tells the eyes."""
+    with av.open(str(clip("bikes"))) as container:
+        frames = [f.to_ndarray(format="rgb24") for _, f in zip(range(4), container.decode(video=0), strict=False)]
+    h, w = frames[0].shape[:2]
+    middle = np.array([[1, 0, (w - 1) / 2], [0, 1, (h - 1) / 2], [0, 0, 1]])
+    c, s = 1.015 * np.cos(np.radians(0.8)), 1.015 * np.sin(np.radians(0.8))
+    to = ProjectiveTransform(np.linalg.inv(middle @ np.array([[c, -s, 0], [s, c, 3.0], [0, 0, 1]]) @ np.linalg.inv(middle)))
+    for name, made in (("a", frames), ("b", [np.round(warp(f, to, order=3, mode="edge") * 255).clip(0, 255).astype(np.uint8) for f in frames])):
+        with av.open(str(tmp_path / f"{name}.mp4"), "w") as out:
+            stream = out.add_stream("libx264", rate=25, options={"crf": "14"})
+            stream.width, stream.height, stream.pix_fmt = w, h, "yuv420p"
+            for frame in made:
+                out.mux(stream.encode(av.VideoFrame.from_ndarray(frame, format="rgb24")))
+            out.mux(stream.encode(None))
+    facts, seen = read_file(tmp_path / "a.mp4", rear=tmp_path / "b.mp4")
+    found = look_at_eyes(facts, Route().with_("read", eyes="side by side", projection="flat"), seen, 2)
+    assert found.align.roll == pytest.approx(0.8, abs=0.03) and found.align.size == pytest.approx(1.5, abs=0.06)
+    assert found.align.shift == pytest.approx(300 / w, abs=0.02) and found.before > 10 > 1 > found.align.rest
+    assert found.which.left is None and max(abs(found.depth.near), abs(found.depth.far)) < 0.2
 
 
 # ---- from files -----------------------------------------------------------------------------------------------------

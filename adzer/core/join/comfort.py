@@ -8,6 +8,8 @@ people differ, and who feels ill looks away.
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import msgspec
 import numpy as np
 
@@ -59,6 +61,7 @@ class Verdict(msgspec.Struct, frozen=True):
     faults: tuple[str, ...]
 
 
+@lru_cache(maxsize=16)
 def limits(screen: Screen, children: bool = False) -> tuple[float, float]:
     """(near, far), per cent of the width."""
     eyes = CHILDREN if children else EYES

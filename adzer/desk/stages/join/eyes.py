@@ -177,7 +177,8 @@ class Pair:
         else:
             measured = {"first": "left", "second": "right"}.get(found.which.left or "")
             other = " That is not what was said!" if measured and picture.first and measured != picture.first else ""
-            self.which.say(f"{found.which.saw} {found.which.confidence:.0%} sure.{other}", "Crossed eyes hurt, and few can say why.")
+            sure = f"{found.which.confidence:.0%} sure." if measured else "Look, and say it."
+            self.which.say(f"{found.which.saw} {sure}{other}", "Crossed eyes hurt, and few can say why.")
         self.seen.say("By turns: what jumps sideways has depth, what jumps up or down strains. Red–cyan is for glasses of these colours.")
         self._say_line(settings, found)
         self._say_depth(shot, settings, found)

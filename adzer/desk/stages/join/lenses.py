@@ -41,6 +41,8 @@ class Lenses:
         self.distance = Number(FAR, 0.1, 0.1, FAR, 1)
         self.distance.drafted.connect(lambda v: desk.draft("join", distance=None if v >= FAR else v))
         self.base = Number(3.0, 0.1, 0.1, 200.0, 1)
+        self.distance.setPlaceholderText("far away")
+        self.base.setPlaceholderText("not measured")
         self.base.drafted.connect(lambda v: desk.draft("join", base=v / 100))
         self.far = act("Let them meet far away", lambda: desk.answer("join", distance=None), False)
         self.near = Question("At what distance do they meet?", Numbers(("metres", self.distance), ("lenses apart, cm", self.base)), self.far)
@@ -125,9 +127,11 @@ class Lenses:
         self.stand.say(words)
 
     def _say_near(self, settings: JoinSettings, found: Rigged | None, walked: Walk) -> None:
-        self.distance.set_value(settings.distance or FAR)
         base = settings.base
-        self.base.set_value((base or 0.03) * 100)
+        for number, value, usual in ((self.distance, settings.distance, FAR), (self.base, base and base * 100, 3.0)):
+            number.set_value(value or usual)
+            if value is None and not number.hasFocus():
+                number.clear()  # nobody has said it: a drag or a step begins from what is usual
         self.far.setVisible(settings.distance is not None)
         wide = walked["shape"].after.raster[0] if walked.draft.rig is not None and walked.draft.rig.whole else 3840
         apart = float(np.degrees(base / settings.distance)) if base and settings.distance else 0.0

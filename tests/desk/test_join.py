@@ -111,7 +111,9 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     desk.mend(desk.shot, crossed.fix)
     assert desk.shot.route.read.first == "right"
     pair.pinned.click()
-    pair.dragged(QPointF(0.35, 0.5), True)
+    pair.dragged(QPointF(0.35, 0.5), True)  # the left eye's picture: the right one is the first
+    assert "in the right eye's picture" in window.note.text() and pair._pinning
+    pair.dragged(QPointF(0.85, 0.5), True)
     assert wait(lambda: desk.shot.route.join.pin != 0, settle=0.2), window.note.text()
     assert 0.2 < desk.shot.route.join.pin < 2.5 and "It costs" in pair.hold.reason
     for how, count in (("coloured", 1), ("apart", 1), ("by turns", 2)):

@@ -26,7 +26,12 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     if walked.draft.rig:
         return Cell(walked["join"].result.says, quiet=True)
     if two and (walked.draft.pair is not None or facts.beside is not None or desk.found(shot).get(EYES)):
-        return Cell(walked["join"].result.says, quiet=True)
+        pair = walked.draft.pair
+        if pair is None:
+            return Cell("two eyes, as recorded", quiet=True)
+        if len(pair.eyes) == 1:
+            return Cell(f"{pair.first} eye alone", quiet=True)
+        return Cell(f"eyes {'beside' if pair.laid == 'side by side' else 'over'}", f"{pair.first} first")
     if facts.beside is not None:
         return Cell("two pictures: eyes or lenses?", quiet=True)
     if facts.files and facts.codec not in ("tiff", "dpx", "exr"):

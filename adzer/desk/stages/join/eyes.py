@@ -15,6 +15,7 @@ from ....core.join.settings import JoinSettings
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
+from ....core.space.sphere import Flat
 from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Plot
@@ -144,11 +145,12 @@ class Pair:
         shot = self.desk.shot
         if not (self._pinning and done) or shot is None:
             return
-        picture = self.desk.walk(shot)["read"].after
-        wide, high = (1.0, 1.0) if self._pictures else (0.5, 1.0) if picture.eyes == "side by side" else (1.0, 0.5)
-        x, y = place.x() / wide, place.y() / high
-        if not (0 <= x < 1 and 0 <= y < 1):
+        walked = self.desk.walk(shot)
+        at = _in_first(walked, place) if not self._pictures else (place.x(), place.y())
+        if at is None or not (0 <= at[0] < 1 and 0 <= at[1] < 1):
+            self.desk.said.emit(f"Click it in the {walked['read'].after.first or 'first'} eye's picture.")
             return
+        x, y = at
         self._pinning = False
         self.pinned.setText("Click what is to lie on the screen")
 
@@ -235,6 +237,22 @@ class Pair:
         )  # fmt: skip
 
 
+
+
+def _in_first(walked: Walk, place: QPointF) -> tuple[float, float] | None:
+    """Shares of the width and height of the eye that was recorded first, of a place in the picture as it is shown; None: it lies in another."""
+    picture, draft = walked["read"].after, walked.draft
+    if draft.pair is None:
+        wide, high = (0.5, 1.0) if picture.eyes == "side by side" else (1.0, 0.5)
+        return place.x() / wide, place.y() / high
+    x, y = place.x() * draft.raster[0], place.y() * draft.raster[1]
+    order = (draft.pair.first, "right" if draft.pair.first == "left" else "left")
+    for eye, panel in zip(order, draft.panels, strict=False):
+        left, top = x - panel.place[0], y - panel.place[1]
+        if eye == picture.first and isinstance(panel.lens, Flat) and 0 <= left < panel.size[0] and 0 <= top < panel.size[1]:
+            found = panel.look.directions(np.array(left), np.array(top), 0.0)
+            return float(found[0]) / panel.region[2], float(found[1]) / panel.region[3]
+    return None
 
 
 def _image(rgb: NDArray[np.uint8]) -> QImage:

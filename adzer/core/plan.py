@@ -223,6 +223,8 @@ class Rig:
     lenses   as they were found to be, in the picture of both; empty: as the footage shows their discs
     apart    the distance between them over the distance at which they meet; 0: they meet far away
     whole    is the sphere delivered, and not the two round pictures?
+    near     of things measured where both see: degrees round the first's axis (``space.looks.turned_round``), and degrees that they stand
+             apart
     """
 
     turning: Turning | None = None
@@ -233,6 +235,7 @@ class Rig:
     lenses: tuple[Lens, ...] = ()
     apart: float = 0.0
     whole: bool = False
+    near: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True)

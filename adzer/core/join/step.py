@@ -19,6 +19,7 @@ from ..stage import Context, StepResult
 from . import align, comfort
 from .eyes import EYES
 from .eyes import Seen as Measured
+from .rig import Rigged
 from .settings import JoinSettings
 
 
@@ -66,12 +67,21 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
             apart = settings.base / settings.distance
     rig = Rig(
         turning, light, float(np.radians(settings.blend)), tuple(np.radians(settings.seam).tolist()), settings.tones, lenses, apart,  # type: ignore[arg-type]
-        settings.laid == "sphere" or (context.card is not None and context.card.shows == "spheres"),
+        settings.laid == "sphere" or (context.card is not None and context.card.shows == "spheres"), _near(context),
     )  # fmt: skip
     says = "two lenses, matched" if matched else "two lenses, not matched"
     if rig.whole:
         says += ", a whole sphere"
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=recorded_curve(picture)))
+
+
+def _near(context: Context) -> tuple[tuple[float, float], ...]:
+    """Of what was measured of the lenses, if it was."""
+    body = context.measured.get("rig")
+    try:
+        return () if body is None else tuple((n.turned, n.apart) for n in from_json(body, Rigged, "What was measured of these lenses").near)
+    except UnreadableError:
+        return ()
 
 
 WORDS = {"beside": "side by side", "over": "one over the other", "left": "the left eye alone", "right": "the right eye alone"}

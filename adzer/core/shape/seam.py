@@ -5,28 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import msgspec
 import numpy as np
 
-from ..errors import UnreadableError
-from ..records import from_json
 from ..space.looks import Meeting, ViewLook, turned_round
 from ..space.sphere import Array, Round, rotation
 from .view import Viewed
 
 TURNS = (10.0, 20.0, 30.0, 45.0, 60.0, 90.0)  # degrees by which a view is tried to be turned clear
 TIMES, PLACES = 5, (17, 11)
-
-
-class Apart(msgspec.Struct, frozen=True):
-    """What is read of a measured rig: ``turned`` degrees round the first lens's axis, ``apart`` degrees that a thing stands apart."""
-
-    turned: float
-    apart: float
-
-
-class _Rigged(msgspec.Struct, frozen=True):
-    near: tuple[Apart, ...]
 
 
 @dataclass(frozen=True)
@@ -39,18 +25,8 @@ class Crossing:
     clear: float | None
 
 
-def turned_apart(body: bytes | None) -> Sequence[Apart]:
-    """Of what was measured of a rig, if it can be read."""
-    if body is None:
-        return ()
-    try:
-        return from_json(body, _Rigged, "What was measured of these lenses").near
-    except UnreadableError:  # of another version
-        return ()
-
-
-def crossing(viewed: Viewed, seconds: float, near: Sequence[Apart]) -> Crossing | None:
-    """Looked at a few moments and places of the view; None if one lens alone is seen at each."""
+def crossing(viewed: Viewed, seconds: float, near: Sequence[tuple[float, float]]) -> Crossing | None:
+    """``near`` as of ``plan.Rig``. Looked at a few moments and places of the view; None if one lens alone is seen at each."""
     patches = viewed.drawn.patches
     if len(patches) < 2 or not isinstance(meeting := patches[0].share, Meeting):
         return None
@@ -60,10 +36,10 @@ def crossing(viewed: Viewed, seconds: float, near: Sequence[Apart]) -> Crossing 
     n = int(np.argmax([len(m) for m in met]))
     if not len(met[n]):
         return None
-    apart = patches[0].away
-    closed = float(np.degrees(2 * np.linalg.norm(apart))) if apart is not None else 0.0
+    away = patches[0].away
+    closed = float(np.degrees(2 * np.linalg.norm(away))) if away is not None else 0.0
     around = turned_round(met[n], np.array(meeting.axis)) * 360
-    here = [a.apart for a in near if np.abs((around - a.turned + 180) % 360 - 180).min() < 6]
+    here = [apart for turned, apart in near if np.abs((around - turned + 180) % 360 - 180).min() < 6]
     lens = viewed.lens
     assert isinstance(lens, Round)
     fov = float(np.radians(min(k.fov for k in viewed.look.path.keys)))

@@ -21,7 +21,7 @@ from ..space.sphere import Flat
 from ..stage import Context, StepResult
 from .advise import SPEEDS, pace_text, shape_text
 from .geometry import Fitted, Framing, even, fit, panel, solve
-from .seam import crossing, turned_apart
+from .seam import crossing
 from .settings import ShapeSettings
 from .view import Laid, holds_directions, left, unrolled, viewed
 
@@ -395,7 +395,7 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
         _too_fast(view, m, "view")
         for m in check_moves(view, seconds or 0.0, float(picture.rate or 25), float(settings.speed))
     ]
-    if context.draft.rig is not None and (met := crossing(made, seconds or 0.0, turned_apart(context.measured.get("rig")))) is not None:
+    if (rig := context.draft.rig) is not None and (met := crossing(made, seconds or 0.0, rig.near)) is not None:
         text = f"Two lenses meet in it at {met.time:.1f} s"
         text += f", and tear there by up to {met.tear:.0f} pixels" if met.tear is not None else ""
         text += f"; turned {met.clear:+.0f}° they do not." if met.clear is not None else "."

@@ -202,8 +202,8 @@ def stitch(
             why = "as the ground seems to lie, 1.6 m below" if ground > 0.2 else "as is usual"
             say(f"warn: nobody said how far the lenses stand apart; {base * 100:.1f} cm are taken, {why}. Measure it, and give --base.")
         route = route.with_("join", base=base, distance=distance)
-    if rig is not None or distance is not None:
-        route = route.with_("join", **along_seam(facts, route, seen))
+    if rig is not None:
+        route = route.with_("join", met=records.to_plain(along_seam(facts, route, seen).met))
     told = {"rig": {k: v for k, v in records.to_plain(route.join).items() if k not in ("version", "laid")}}
     making.make(front.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=raster)
 

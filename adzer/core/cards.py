@@ -83,6 +83,9 @@ class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return float(np.interp(1 / metres, [0.0, *(d for d, _ in near)], [self.squeeze, *(s for _, s in near)]))
 
 
+Black = Annotated[float, Meta(ge=-0.1, le=0.1)]
+
+
 class RigLens(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A round lens in the picture of both: ``x``, ``y`` and ``radius`` as shares of its height; ``across`` and ``bend`` as of
     ``sphere.Lens``."""
@@ -95,13 +98,16 @@ class RigLens(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How two round lenses of a camera stand: ``turn``, ``gain`` and ``error`` as of ``JoinSettings``; ``base``: metres between them."""
+    """How two round lenses of a camera stand: ``turn``, ``gain``, ``black``, ``falls`` and ``error`` as of ``JoinSettings``; ``base``: metres
+    between them."""
 
     title: str
     lenses: tuple[RigLens, RigLens]
     turn: tuple[float, float, float]
     gain: tuple[Positive, Positive, Positive]
     error: Annotated[float, Meta(ge=0, le=180)]
+    black: tuple[Black, Black, Black] = (0.0, 0.0, 0.0)
+    falls: Annotated[float, Meta(ge=-2, le=4)] = 0.0
     base: Annotated[float, Meta(gt=0, le=2)] | None = None
     note: str = ""
 

@@ -18,7 +18,8 @@ from .light.samples import Samples
 from .media.formats import Plane
 from .media.rolls import Pair, Source
 from .pace import Pace
-from .space.looks import AxisLook, Look, Tone, Turning
+from .space.looks import AxisLook, Look, Turning
+from .space.meeting import Around, Away, Tone
 from .space.sphere import Array, Flat, Lens, Recording, Round
 from .target import Target
 
@@ -102,10 +103,10 @@ class Patch:
 
     lens     direction → place in ``region`` (x, y, width, height of the input's picture), how finely, and where it ends
     turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last
-    away     where its lens stands, against the place that the look looks from, over the distance of what is looked at: in the look's
-             own axes; None: everything is far
+    away     where its lens stands, against the place that the look looks from; None: there, or everything is far
     share    None: it is all that there is
-    light    3×3 on its light before it is mixed with others'; None: as it is; ``tone``: how much brighter besides, by direction
+    light    3×3 on its light before it is mixed with others', or 3×4 with what is added; None: as it is; ``tone``: how much brighter
+             besides, by direction
     """
 
     lens: Recording
@@ -114,13 +115,13 @@ class Patch:
     turning: Turning | None = None
     readout: float = 0.0
     share: Share | None = None
-    light: tuple[tuple[float, float, float], ...] | None = None
-    away: tuple[float, float, float] | None = None
+    light: tuple[tuple[float, ...], ...] | None = None
+    away: Away | None = None
     tone: Tone | None = None
 
     @property
     def still(self) -> bool:
-        return (self.turning is None or self.turning.still) and (self.share is None or self.share.still)
+        return all(v is None or v.still for v in (self.turning, self.share, self.away, self.tone))
 
     @property
     def plain(self) -> bool:
@@ -129,7 +130,7 @@ class Patch:
     def held(self, d: Array, time: float) -> Array:
         """Directions (…, 3) of a look as the lens's own, float64 and exact."""
         if self.away is not None:
-            d = d - np.linalg.norm(d, axis=-1, keepdims=True) * np.array(self.away)
+            d = self.away.moved(d, time)
         if self.turning is None:
             return d
         flat = isinstance(self.lens, Flat)
@@ -217,9 +218,11 @@ class Rig:
     """How the second of two lenses stands against the first.
 
     turning, light   as of its patch
+    falls    by how much, as a logarithm, each lens's light falls off to its rim
     blend    radians over which one passes into the other; ``seam``: where they do, see ``Meeting``
-    tones    how many times as bright the first recorded what both see there, ``light`` apart, at even angles round its axis: what is
-             left where cameras bend bright light; both are brought halfway; empty: nothing
+    tones    on that way how many times as bright the first recorded what both see, ``light`` apart, as a logarithm: what is left
+             where cameras bend bright light; both are brought halfway; None: nothing
+    close    on that way radians that what stands there lies apart in both: they are brought together; None: as ``apart``
     lenses   as they were found to be, in the picture of both; empty: as the footage shows their discs
     apart    the distance between them over the distance at which they meet; 0: they meet far away
     whole    is the sphere delivered, and not the two round pictures?
@@ -228,10 +231,12 @@ class Rig:
     """
 
     turning: Turning | None = None
-    light: tuple[tuple[float, float, float], ...] | None = None
+    light: tuple[tuple[float, ...], ...] | None = None
+    falls: float = 0.0
     blend: float = 0.05
-    seam: tuple[float, ...] = ()
-    tones: tuple[float, ...] = ()
+    seam: Around | None = None
+    tones: Around | None = None
+    close: Around | None = None
     lenses: tuple[Lens, ...] = ()
     apart: float = 0.0
     whole: bool = False

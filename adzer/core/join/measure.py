@@ -7,6 +7,7 @@ their likeness; a rotation explains where they lie, but for what nearness moves 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -17,6 +18,7 @@ from ..light.curves import Curve
 from ..light.samples import Samples, chroma_offset
 from ..look.alike import bilinear, placed
 from ..media.formats import Plane
+from ..space.meeting import Fall
 from ..space.sphere import Array, Round, angles, turning
 
 PIECE, EVERY = 20.0, 7.5  # degrees of the band's way round that a piece is long, and from piece to piece
@@ -84,12 +86,12 @@ def match(frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, co
         here, there = (direction(lens, places[:, i], places[:, i + 1]) for i in (0, 2))
         more, along, error, left = _turned(here, there, *lens.lenses[0].axes.T[1:])
         turn = turn @ more
-    gain, compared = gains(frames, samples, lens, corner, turn, curve)
+    light = light_of(frames, samples, lens, corner, turn, curve)
     error = float(np.hypot(2.2 * error * np.sqrt(PIECE / EVERY * len(frames)), NOT_QUITE_FAR))  # pieces lie over each other, frames are alike
     heading, tilt, roll = (round(float(v), 3) for v in angles(turn))
     return Matched(
-        (heading, tilt, roll), gain, round(error, 3), len(places), len(found), round(along, 3), round(left, 3),
-        compared,
+        (heading, tilt, roll), light.gain, round(error, 3), len(places), len(found), round(along, 3), round(left, 3),
+        light.compared,
     )  # fmt: skip
 
 
@@ -119,7 +121,7 @@ def seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, c
     return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])
 
 
-def luma(rgb: Array) -> Array:
+def luma(rgb: NDArray[Any]) -> Array:
     return np.asarray(rgb @ np.array([0.2126, 0.7152, 0.0722]))
 
 
@@ -186,26 +188,87 @@ def _agreed(here: Array, there: Array, axis: Array, up: Array, shifts: bool) -> 
     return turning(x[:3]), float(np.degrees(x[3])) if shifts else 0.0, float(np.degrees(error)), left
 
 
-def gains(
+class Light(msgspec.Struct, frozen=True):
+    """How two lenses' light differs: the first's is ``gain`` times the second's (red, green, blue) and ``black`` more; both fall off to the
+    rim as ``space.meeting.Fall`` has it, by ``falls``. ``compared``: places; 0: nothing is known."""
+
+    gain: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    black: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    falls: float = 0.0
+    compared: int = 0
+
+
+DARK = 0.01  # of light, from which on falling off is told
+SEEN_BLACK, SEEN_FALL = 0.0008, 0.03  # of light, and of its logarithm at the rim, from which on it is believed
+
+
+def light_of(
     frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], turn: Array, curve: Curve | None
-) -> tuple[tuple[float, float, float], int]:
-    """How many times as bright the first lens recorded red, green and blue light, and of how many places that is known."""
-    around = band(lens, np.arange(0, 360, 0.5), np.arange(-1.5, 1.51, 0.5))
-    ratios = np.concatenate([_ratios(planes, samples, lens, corner, around, turn, curve) for planes in frames])
-    red, green, blue = (round(float(v), 4) for v in (np.median(ratios, axis=0) if len(ratios) else np.ones(3)))
-    return (red, green, blue), len(ratios)
+) -> Light:
+    """By what both see all over the overlap. What is near lies elsewhere in the two: medians do not mind."""
+    half = min(v.across for v in lens.lenses) / 2 - 90 - RIM
+    heights = np.linspace(-half, half, 17)
+    d = band(lens, np.arange(0, 360, 0.5), heights)
+    first, second, rows = [], [], []
+    for planes in frames:
+        both = [seen(planes, samples, lens, n, corner, d @ t.T) for n, t in enumerate((np.eye(3), turn))]
+        usable = np.all([(v > 0.0) & (v < 0.6) for v in both], axis=(0, 3))
+        one, two = (v[usable] if curve is None else curve.decode(v[usable]) for v in both)
+        first.append(one)
+        second.append(two)
+        rows.append(np.nonzero(usable)[0])
+    one, two, row = np.concatenate(first), np.concatenate(second), np.concatenate(rows)
+    bright = (one.min(axis=-1) > DARK) & (two.min(axis=-1) > DARK)
+    if bright.sum() < 50:
+        return Light()
+    falling, other = (np.log(Fall.of(v, 1.0).undone(d[:, 0])) for v in lens.lenses)
+    slope = falling - other
+    gain, black, falls = np.ones(3), np.zeros(3), 0.0
+    for _ in range(3):
+        log = np.log(np.maximum(one[bright] - black, 1e-4) / np.maximum(two[bright], 1e-4))  # of which black is a little, but not all
+        at, counts = [], []
+        for n in range(len(heights)):
+            mine = row[bright] == n
+            if mine.sum() >= 30:
+                at.append((n, *np.median(log[mine], axis=0)))
+                counts.append(float(np.sqrt(mine.sum())))
+        if len(at) < 8:
+            break
+        falls = _falls(np.array(at), -slope, np.array(counts))
+        undone = one * np.exp(falls * slope[row, None])
+        gain, black = (np.array(v) for v in zip(*(_lifted(undone[:, c], two[:, c]) for c in range(3)), strict=True))
+    red, green, blue = (round(float(v), 4) for v in gain)
+    r, g, b = (round(float(v), 5) for v in black)
+    return Light((red, green, blue), (r, g, b), round(falls, 3), int(bright.sum()))
 
 
-def _ratios(
-    planes: tuple[Plane, ...], samples: Samples, lens: Round, corner: tuple[int, int], band: Array, turn: Array, curve: Curve | None
-) -> NDArray[np.float64]:
-    """(n, 3) how many times as bright the first lens recorded what both see, in light."""
-    d = band.reshape(-1, 3)
-    both = [seen(planes, samples, lens, 0, corner, d), seen(planes, samples, lens, 1, corner, d @ turn.T)]
-    usable = np.all([(v > 0.08) & (v < 0.6) for v in both], axis=(0, 2))
-    if usable.sum() < 50:
-        return np.ones((0, 3))
-    first, second = (v[usable] if curve is None else np.maximum(curve.decode(v[usable]), 1e-4) for v in both)
-    return np.asarray(first / second)
+def _lifted(one: Array, two: Array) -> tuple[float, float]:
+    """(gain, black) with which the second light becomes the first: by medians of what is equally bright in both together, so that what
+    stands elsewhere in one of them pulls neither way. Black is 0 where it is not sure."""
+    together = np.sqrt(np.maximum(one, 1e-6) * np.maximum(two, 1e-6))
+    edges = np.quantile(together, np.linspace(0.02, 0.98, 25))
+    kind = np.digitize(together, edges)
+    at = np.array([(np.median(one[kind == n]), np.median(two[kind == n])) for n in range(1, 25) if (kind == n).sum() >= 20])
+    if len(at) < 6:
+        return float(np.median(one / np.maximum(two, 1e-6))), 0.0
+    weights = 1 / (0.02 * at.mean(axis=1) + 0.0005)
+    design = np.column_stack([at[:, 1], np.ones(len(at))]) * weights[:, None]
+    (gain, black), *_ = np.linalg.lstsq(design, at[:, 0] * weights, rcond=None)
+    rest = float(np.sqrt(((design @ [gain, black] - at[:, 0] * weights) ** 2).sum() / (len(at) - 2)))
+    doubt = rest * float(np.sqrt(np.linalg.pinv(design.T @ design)[1, 1]))
+    if abs(black) > max(SEEN_BLACK, 3 * doubt):
+        return float(gain), float(black)
+    return float((at[:, 0] * at[:, 1] * weights**2).sum() / (at[:, 1] ** 2 * weights**2).sum()), 0.0
 
 
+def _falls(at: Array, slope: Array, weights: Array) -> float:
+    """The common slope of three channels' medians (n, 4; the row first) along ``slope``; 0 where it is not sure."""
+    rows, logs = at[:, 0].astype(int), at[:, 1:]
+    x = slope[rows]
+    x = x - np.average(x, weights=weights)
+    logs = logs - np.average(logs, axis=0, weights=weights)
+    each = (weights[:, None] * x[:, None] * logs).sum(axis=0) / (weights * x * x).sum()
+    much = float(np.median(each))
+    rest = logs - each * x[:, None]
+    doubt = float(np.sqrt((weights[:, None] * rest**2).sum() / weights.sum() / (3 * len(x) - 6) / np.average(x * x, weights=weights)))
+    return much if abs(much) > max(SEEN_FALL, 3 * doubt) else 0.0

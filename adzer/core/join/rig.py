@@ -22,7 +22,8 @@ from ..look.alike import placed
 from ..media.formats import Plane
 from ..space.sphere import Array, Lens, Round, angles, rotation, turning
 from . import measure
-from .measure import Matched
+from .along import Along
+from .measure import Light, Matched
 
 LONG, HIGH = 12.0, 3.6  # degrees that a piece is wide round the axis, and high
 EVERY = 6.0
@@ -36,7 +37,6 @@ GUESSED = (0.001, 0.001, 0.02, 0.003)
 FINE = 0.02  # degrees by which the sharpest pieces are found off
 NEAR = 0.02  # degrees from which on a thing stands apart
 ACROSS = (186.0, 192.0, 198.0, 204.0, 210.0, 216.0, 222.0)  # degrees that lenses are tried with
-PLACES = 72  # of the seam, round the axis
 
 
 class Error(msgspec.Struct, frozen=True):
@@ -59,20 +59,17 @@ class Near(msgspec.Struct, frozen=True):
 
 class Rigged(msgspec.Struct, frozen=True):
     """``matched``: as it was before the lenses were doubted; the rest is after. ``ground``: degrees that even ground
-    straight below stands apart, 0 if none is seen. ``seam``: degrees, see ``JoinSettings``;
-    ``differs``: of the light that meets along it, and along the middle, as a share."""
+    straight below stands apart, 0 if none is seen. ``along``: None, if the way on which they meet was not looked at."""
 
     matched: Matched
     turn: tuple[float, float, float]
-    gain: tuple[float, float, float]
+    light: Light
     error: float
     lenses: tuple[RigLens, RigLens]
     errors: tuple[Error, ...]
     near: tuple[Near, ...]
     ground: float
-    seam: tuple[float, ...]
-    tones: tuple[float, ...]
-    differs: tuple[float, float]
+    along: Along | None = None
 
     @property
     def saw(self) -> str:
@@ -83,18 +80,17 @@ class Rigged(msgspec.Struct, frozen=True):
 def answers(found: Rigged) -> dict[str, object]:
     """As ``JoinSettings`` takes them."""
     plain = msgspec.to_builtins(found.lenses)
-    held: dict[str, object] = {"turn": list(found.turn), "gain": list(found.gain), "error": found.error, "lenses": plain}
-    return held | along(found.seam, found.tones)
+    held: dict[str, object] = {"turn": list(found.turn), "error": found.error, "lenses": plain, **_light(found.light)}
+    return held | {"met": msgspec.to_builtins(found.along.met) if found.along is not None else []}
 
 
-def along(seam: Sequence[float], tones: Sequence[float]) -> dict[str, object]:
-    """What is said along the way on which two lenses meet."""
-    return {"seam": list(seam), "tones": list(tones)}
+def _light(held: Light | RigCard) -> dict[str, object]:
+    return {"gain": list(held.gain), "black": list(held.black), "falls": held.falls}
 
 
 def by_card(card: RigCard, name: str | None = None) -> dict[str, object]:
     """The same of a card, which knows nothing of a shot's seam."""
-    made = {"turn": list(card.turn), "gain": list(card.gain), "error": card.error, "lenses": msgspec.to_builtins(card.lenses), "rig": name}
+    made = {"turn": list(card.turn), "error": card.error, "lenses": msgspec.to_builtins(card.lenses), "rig": name, **_light(card)}
     return made | ({"base": card.base} if card.base is not None else {})
 
 
@@ -104,7 +100,8 @@ def text(found: Rigged, title: str, base: float | None) -> str:
     def numbers(values: Sequence[float]) -> str:
         return "[" + ", ".join(f"{v:.6g}" for v in values) + "]"
 
-    lines = [f'title = "{title}"', f"turn = {numbers(found.turn)}", f"gain = {numbers(found.gain)}", f"error = {found.error:.4g}"]
+    lines = [f'title = "{title}"', f"turn = {numbers(found.turn)}", f"gain = {numbers(found.light.gain)}"]
+    lines += [f"black = {numbers(found.light.black)}", f"falls = {found.light.falls:g}", f"error = {found.error:.4g}"]
     lines += [f"base = {base:g}"] if base is not None else []
     for lens in found.lenses:
         lines += ["", "[[lenses]]", *(f"{k} = {getattr(lens, k):.6f}" for k in ("x", "y", "radius", "across"))]
@@ -180,9 +177,7 @@ def calibrate(
         Near(round(float(r), 1), round(float(max(-a, 0.0)), 3), int(n))
         for r, a, n, s in zip(round_, along, points.frame, across, strict=True) if abs(s) < 0.3
     )  # fmt: skip
-    gain, _ = measure.gains(frames, samples, held, corner, turn, curve)
-    seam, differs = seam_of(frames, samples, held, corner, turn, gain)
-    tones = tones_of(frames, samples, held, corner, turn, curve, gain)
+    light = measure.light_of(frames, samples, held, corner, turn, curve)
     high = lens.size[1]
     heading, tilt, roll = (round(float(v), 4) for v in angles(turn))
     lenses = tuple(
@@ -190,7 +185,7 @@ def calibrate(
         for v in held.lenses
     )
     return Rigged(
-        matched, (heading, tilt, roll), gain, round(error, 4), (lenses[0], lenses[1]), tuple(errors), near, ground, seam, tones, differs,
+        matched, (heading, tilt, roll), light, round(error, 4), (lenses[0], lenses[1]), tuple(errors), near, ground,
     )  # fmt: skip
 
 
@@ -299,79 +294,3 @@ def _fitted(
     doubt = np.einsum("ij,jk,ik->i", moves, np.linalg.pinv(jac.T @ jac), moves) * spread**2 * tangled
     error = 2 * float(np.sqrt(np.median(doubt[: len(off)] + doubt[len(off) :])))
     return Round(taken.size, lenses(x)), start @ turning(x[:3]), found, good & level, error, round(float(abs(x[-1])), 3)
-
-
-def seam_of(
-    frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], turn: Array,
-    gain: tuple[float, float, float] = (1.0, 1.0, 1.0), blend: float = 3.0, apart: float = 0.0,
-) -> tuple[tuple[float, ...], tuple[float, float]]:  # fmt: skip
-    """The way round the overlap along which the two differ least, of all frames together, so that it stands still: degrees at
-    ``PLACES`` places; and by how much of the signal they differ along it, and along the middle. ``apart`` as of ``plan.Rig``."""
-    half = min(v.across for v in lens.lenses) / 2 - 90 - measure.RIM - blend / 2
-    if half < 0.5:
-        return (), (0.0, 0.0)
-    heights, round_ = np.arange(-half, half + 1e-9, 0.25), np.arange(0, 360, 1.0)
-    band = measure.band(lens, round_, heights)
-    # the signal, not light: what eyes see of a step; the second made as bright as the first by a plain power
-    factor = np.array(gain) ** 0.45
-    differs = np.zeros(band.shape[:2])
-    axes = [v.axes[:, 1] * apart / 2 for v in lens.lenses]
-    held = [(band - axes[n], t) for n, t in enumerate((np.eye(3), turn))]
-    for planes in frames:
-        one, two = (measure.seen(planes, samples, lens, n, corner, d @ t.T) * (factor if n else 1.0) for n, (d, t) in enumerate(held))
-        differs += np.abs(one - two).mean(axis=-1) / len(frames)
-    from scipy.ndimage import uniform_filter
-
-    cost = uniform_filter(differs, (max(1, round(blend / 0.25)), 3), mode=("nearest", "wrap")) + 0.001 * np.abs(heights)[:, None]
-    way = _round_way(cost)
-    middle = len(heights) // 2
-    told = float(differs[way, np.arange(360)].mean()), float(differs[middle].mean())
-    smooth = np.array([heights[way][np.arange(i * 5 - 2, i * 5 + 3) % 360].mean() for i in range(PLACES)])
-    return tuple(round(float(v), 3) for v in smooth), (round(told[0], 4), round(told[1], 4))
-
-
-def tones_of(
-    frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], turn: Array, curve: Curve | None,
-    gain: tuple[float, float, float] = (1.0, 1.0, 1.0),
-) -> tuple[float, ...]:  # fmt: skip
-    """How many times as bright the first recorded what both see halfway, ``gain`` taken off, at ``PLACES`` places round: what cameras do to
-    bright light is no gain. Smooth, and 1 where nothing can be compared."""
-    each = 360 // PLACES
-    band = measure.band(lens, np.arange(0, 360, 0.5), np.arange(-2, 2.01, 0.5))
-    logs: list[list[Array]] = [[] for _ in range(PLACES)]
-    for planes in frames:
-        both = [measure.seen(planes, samples, lens, n, corner, band @ t.T) for n, t in enumerate((np.eye(3), turn))]
-        one, two = (np.maximum(v if curve is None else curve.decode(np.clip(v, 0, 1)), 1e-4) for v in both)
-        ratio = np.log(measure.luma(one) / measure.luma(two * np.array(gain)))
-        usable = np.all([(v > 0.03) & (v < 0.99) for v in both], axis=(0, 3))
-        for n in range(PLACES):
-            columns = np.arange((n * each - each) * 2, (n * each + each) * 2 + 1) % band.shape[1]
-            logs[n].append(ratio[:, columns][usable[:, columns]])
-    told = np.array([np.median(v) if len(v := np.concatenate(held)) > 20 else 0.0 for held in logs])
-    from scipy.ndimage import gaussian_filter1d
-
-    return tuple(round(float(v), 4) for v in np.exp(np.clip(gaussian_filter1d(told, 1.5, mode="wrap"), -0.7, 0.7)))
-
-
-def _round_way(cost: Array) -> NDArray[np.int64]:
-    """Rows of the cheapest closed way through the columns, a row up or down from one to the next at most."""
-    columns = cost.shape[1]
-    start = int(_way(np.concatenate([cost, cost], axis=1), None)[columns])  # where it passes if it need not close
-    return _way(np.append(cost, cost[:, :1], axis=1), start)[:-1]
-
-
-def _way(cost: Array, through: int | None, steep: float = 0.004) -> NDArray[np.int64]:
-    """The cheapest way from the first column to the last, each row up or down at ``steep``; ``through``: the row of both its ends."""
-    rows, columns = cost.shape
-    total, came = cost[:, 0].copy(), np.zeros((columns, rows), np.int64)
-    if through is not None:
-        total = np.where(np.arange(rows) == through, total, np.inf)
-    for c in range(1, columns):
-        ways = np.stack([np.append(np.inf, total[:-1]) + steep, total, np.append(total[1:], np.inf) + steep])
-        best = ways.argmin(axis=0)
-        total, came[c] = ways[best, np.arange(rows)] + cost[:, c], np.arange(rows) + best - 1
-    made = np.empty(columns, np.int64)
-    made[-1] = int(total.argmin()) if through is None else through
-    for c in range(columns - 1, 0, -1):
-        made[c - 1] = came[c, made[c]]
-    return made

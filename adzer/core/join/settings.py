@@ -2,17 +2,27 @@
 
 from __future__ import annotations
 
+from math import log
 from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from ..cards import RigLens
+from ..cards import Black, RigLens
 from ..stage import Settings
 from .align import Align
+from .along import Met
 
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 Factor = Annotated[float, Meta(ge=0.01, le=100.0)]
 Ratio = Annotated[float, Meta(ge=-10.0, le=10.0)]
+
+
+def _met_once(plain: dict[str, object]) -> dict[str, object]:
+    """Version 3 knew one way for a whole take, and its light as factors."""
+    seam, tones = plain.pop("seam", ()), plain.pop("tones", ())
+    if seam or tones:
+        plain["met"] = [{"t": 0.0, "seam": seam, "tones": [log(v) for v in tones]}]  # type: ignore[attr-defined]
+    return plain
 
 
 class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
@@ -27,10 +37,10 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     base       metres between them; ``distance``: metres at which they meet, None: far away
     turn       heading, tilt and roll in degrees by which the second holds things away from where it would if it stood exactly
                opposite the first
-    gain       of its red, green and blue light, so that it is as the first's
-    blend      degrees over which one passes into the other; ``seam``: degrees by which they do so nearer to the first than halfway,
-               at even angles round its axis, from straight up on to the right; ``tones``: how many times as bright the first still
-               recorded what both see there
+    gain       of its red, green and blue light, so that it is as the first's, and ``black``, which is added to it after that; ``falls``: by
+               how much both fall off to the rim, as a logarithm
+    blend      degrees over which one passes into the other; ``met``: where, and what is to be done there, over the take; ``close``: is
+               what stands apart there brought together?
     error      of ``turn``, in degrees, as measured; None: not measured
 
     Of two eyes:
@@ -44,18 +54,20 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     slip       seconds by which the second's clock is still ahead after whole frames; ``drift``: millionths that it runs fast
     """
 
-    FROM = {1: lambda plain: plain, 2: lambda plain: plain}
-    OWN = frozenset({"seam", "tones", "distance", "slip", "drift"})
-    version: int = 3
+    FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: _met_once}
+    OWN = frozenset({"met", "distance", "slip", "drift"})
+    version: int = 4
     laid: Literal["recorded", "sphere", "beside", "over", "left", "right"] = "recorded"
     lenses: tuple[RigLens, RigLens] | None = None
     rig: str | None = None
     base: Annotated[float, Meta(gt=0.0, le=2.0)] | None = None
     distance: Annotated[float, Meta(gt=0.0, le=1e4)] | None = None
-    tones: Annotated[tuple[Factor, ...], Meta(max_length=720)] = ()
-    seam: Annotated[tuple[Annotated[float, Meta(ge=-20.0, le=20.0)], ...], Meta(max_length=720)] = ()
+    met: Annotated[tuple[Met, ...], Meta(max_length=32)] = ()
+    close: bool = True
     turn: tuple[Lean, Lean, Lean] = (0.0, 0.0, 0.0)
     gain: tuple[Factor, Factor, Factor] = (1.0, 1.0, 1.0)
+    black: tuple[Black, Black, Black] = (0.0, 0.0, 0.0)
+    falls: Annotated[float, Meta(ge=-2.0, le=4.0)] = 0.0
     blend: Annotated[float, Meta(ge=1.0, le=20.0)] = 3.0
     error: Annotated[float, Meta(ge=0.0, le=180.0)] | None = None
     half: bool = False

@@ -14,9 +14,11 @@ from ..picture import Picture
 from ..plan import Eye, Eyes, Rig
 from ..records import from_json
 from ..space.looks import Turning
+from ..space.meeting import Around
 from ..space.sphere import Lens, rotation
 from ..stage import Context, StepResult
 from . import align, comfort
+from .along import Met
 from .eyes import EYES
 from .eyes import Seen as Measured
 from .rig import Rigged
@@ -45,6 +47,7 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
         return StepResult(picture, "one recording, nothing to join", idle=True)
     findings = []
     matched = settings.error is not None or any(settings.turn) or settings.gain != (1.0, 1.0, 1.0)
+    alike = settings.gain == (1.0, 1.0, 1.0) and not any(settings.black)
     if not matched:
         text = (
             "The two lenses are taken as standing exactly back to back and alike in light, which no pair does. Let them be matched by what "
@@ -52,7 +55,7 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
         )
         findings.append(Finding(Level.NOTE, "lenses-not-matched", text, "join"))
     turning = Turning.fixed(rotation(*settings.turn)) if any(settings.turn) else None
-    light = tuple(tuple(float(v) for v in row) for row in np.diag(settings.gain)) if settings.gain != (1.0, 1.0, 1.0) else None
+    light = None if alike else tuple(tuple(row) for row in np.column_stack([np.diag(settings.gain), settings.black]).tolist())
     high = picture.raster[1]
     lenses = tuple(
         Lens(held.x * high, held.y * high, held.radius * high, held.across, 180.0 * n, held.bend)
@@ -65,14 +68,25 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
             findings.append(Finding(Level.STOP, "rig-base-unknown", text, "join", Fix("Let them meet far away", "join", {"distance": None})))
         else:
             apart = settings.base / settings.distance
+    seam, close = _around(settings.met, "seam"), _around(settings.met, "apart") if settings.close else None
     rig = Rig(
-        turning, light, float(np.radians(settings.blend)), tuple(np.radians(settings.seam).tolist()), settings.tones, lenses, apart,  # type: ignore[arg-type]
+        turning, light, settings.falls, float(np.radians(settings.blend)), seam and seam.changed(np.radians), _around(settings.met, "tones"),
+        close and close.changed(np.radians), lenses, apart,
         settings.laid == "sphere" or (context.card is not None and context.card.shows == "spheres"), _near(context),
     )  # fmt: skip
     says = "two lenses, matched" if matched else "two lenses, not matched"
     if rig.whole:
         says += ", a whole sphere"
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=recorded_curve(picture)))
+
+
+def _around(met: tuple[Met, ...], what: str) -> Around | None:
+    """One thing that is said along the way; None if nothing is."""
+    rows = tuple(getattr(m, what) for m in met)
+    if not rows or not all(rows):
+        return None
+    made = Around(tuple(m.t for m in met), rows)
+    return Around(made.times[:1], rows[:1]) if all(r == rows[0] for r in rows) else made
 
 
 def _near(context: Context) -> tuple[tuple[float, float], ...]:

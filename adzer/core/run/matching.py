@@ -6,22 +6,26 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 import numpy as np
+from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
-from ..join import eyes, rig
+from ..join import along, eyes, measure, rig
 from ..join.measure import Matched, match
 from ..join.step import recorded_curve
 from ..light.curves import Curve
+from ..light.samples import Samples
 from ..look.sampling import signal
 from ..media.decode import Reader, upright
 from ..media.probe import FileFacts
+from ..picture import Picture
 from ..read.seen import Seen
 from ..route import Route, walk
 from ..shape.view import recording
 from ..space.sphere import Round, rotation
 
 FRAMES = 3
+EACH_SECOND, MOST = 2, 32  # moments of the way on which two lenses meet
 MOMENTS = 5
 
 
@@ -31,22 +35,24 @@ def match_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> Matched:
 
 
 def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.Rigged:
-    """The same, the lenses themselves doubted, too; how far they see is found where nobody has said it."""
+    """The same, the lenses themselves doubted, too; how far they see is found where nobody has said it. And the way on which they meet."""
     frames, samples, lens, corner, curve = _looked_at(facts, route, seen, 2 * FRAMES)
     guessed = route.shape.across is None and route.join.lenses is None and len(lens.lenses) == 2
     if guessed:
         lens = rig.seeing(frames[:1], samples, lens, corner, curve)
-    return rig.calibrate(frames, samples, lens, corner, curve, guessed)
+    found = rig.calibrate(frames, samples, lens, corner, curve, guessed)
+    return replace(found, along=along_seam(facts, route.with_("join", **rig.answers(found)), seen))
 
 
-def along_seam(facts: FileFacts, route: Route, seen: Seen | None) -> dict[str, object]:
-    """The way along which lenses that are known differ least on this shot, and in light, as ``JoinSettings`` takes it."""
-    frames, samples, lens, corner, curve = _looked_at(facts, route, seen, FRAMES)
+def along_seam(facts: FileFacts, route: Route, seen: Seen | None) -> along.Along:
+    """The way on which lenses that are known meet on this shot, moment by moment."""
+    picture, lens, corner, curve, samples = _lenses(facts, route, seen)
     join = route.join
-    apart = join.base / join.distance if join.base and join.distance else 0.0
-    turn = rotation(*join.turn)
-    seam, _ = rig.seam_of(frames, samples, lens, corner, turn, join.gain, join.blend, apart)
-    return rig.along(seam, rig.tones_of(frames, samples, lens, corner, turn, curve, join.gain))
+    overlap = along.Overlap(lens, corner, rotation(*join.turn), samples, curve, measure.Light(join.gain, join.black, join.falls, 1))
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        count = int(np.clip(float(facts.duration or 0) * EACH_SECOND, FRAMES, MOST))
+        moments = ((float(reader.time(n)), upright(reader.frame(n), picture.turn)) for n in _spread(len(reader), count))
+        return along.measured(moments, overlap, join.blend)
 
 
 def look_at_eyes(facts: FileFacts, route: Route, seen: Seen | None, moments: int = MOMENTS) -> eyes.Seen:
@@ -88,7 +94,7 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
 
     def shown(which: int | list[int]) -> Iterator[eyes.Shown]:
         with Reader(facts.source, print_=facts.fingerprint) as reader:
-            numbers = sorted({int((i + 0.5) * len(reader) / which) for i in range(which)}) if isinstance(which, int) else which
+            numbers = _spread(len(reader), which) if isinstance(which, int) else which
             for n in numbers:
                 frame = reader.frame(n)
                 planes = upright(frame, picture.turn)
@@ -98,14 +104,23 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
     return shown, aspect, recorded_curve(picture)
 
 
-def _looked_at(facts: FileFacts, route: Route, seen: Seen | None, count: int) -> Any:
+def _lenses(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture, Round, tuple[int, int], Curve | None, Samples]:
     walked = walk(route, facts, seen)
     picture, held = walked["read"].after, walked.draft.inputs[0]
     lens: object = recording(picture, route.shape, seen.upright(facts.raster, picture.turn) if seen else None, walked.draft.rig)
     if picture.projection != "fisheye" or not isinstance(lens, Round):
         raise AdzerError(f"{facts.path} does not show round lenses, as far as anybody says. Say so on Read first.")
-    corner = picture.region(route.shape.eye)[:2]
+    x, y, *_ = picture.region(route.shape.eye)
+    return picture, lens, (x, y), recorded_curve(picture), held.samples
+
+
+def _spread(length: int, count: int) -> list[int]:
+    """Frames evenly over a take."""
+    return sorted({int((i + 0.5) * length / count) for i in range(count)})
+
+
+def _looked_at(facts: FileFacts, route: Route, seen: Seen | None, count: int) -> Any:
+    picture, lens, corner, curve, samples = _lenses(facts, route, seen)
     with Reader(facts.source, print_=facts.fingerprint) as reader:
-        numbers = sorted({int((i + 0.5) * len(reader) / count) for i in range(count)})
-        frames = [upright(reader.frame(n), picture.turn) for n in numbers]
-    return frames, held.samples, lens, corner, recorded_curve(picture)
+        frames = [upright(reader.frame(n), picture.turn) for n in _spread(len(reader), count)]
+    return frames, samples, lens, corner, curve

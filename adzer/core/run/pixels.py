@@ -178,7 +178,7 @@ class _Mapped(_Job):
             (
                 p.light is None and self.plan.inputs[p.input].given == self.plan.source,
                 self._mixed_in.to_table(self.plan.inputs[p.input].given), self._mixed_in.table_in,
-                np.column_stack([np.array(p.light if p.light is not None else np.eye(3)), np.zeros(3)]).astype(np.float32),
+                _with_offset(p.light).astype(np.float32),
             )
             for p in self.panel.patches
         ]  # fmt: skip
@@ -292,6 +292,12 @@ def _of_cells(values: Floats | None, g: Grid, extreme: Any) -> Floats:
     """The least or greatest value at the corners of each cell; None: all are 1."""
     s = np.ones(g.nodes.shape[:2], np.float32) if values is None else values
     return np.asarray(extreme(extreme(s[:-1, :-1], s[1:, :-1]), extreme(s[:-1, 1:], s[1:, 1:])))
+
+
+def _with_offset(light: tuple[tuple[float, ...], ...] | None) -> NDArray[np.float64]:
+    """(3, 4) of a patch's ``light``."""
+    made = np.array(light if light is not None else np.eye(3), np.float64)
+    return made if made.shape[1] == 4 else np.column_stack([made, np.zeros(3)])
 
 
 def _runs(cells: NDArray[np.bool_]) -> list[tuple[int, int]]:

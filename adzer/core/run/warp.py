@@ -76,7 +76,7 @@ def grid(
     whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
     bare = not whole and float(lens.margin(d).min()) < 1.0
     shares = None if patch.share is None else np.ascontiguousarray(patch.share.at(seen, time), np.float32)
-    tones = None if patch.tone is None else np.ascontiguousarray(patch.tone.at(seen), np.float32)
+    tones = None if patch.tone is None else np.ascontiguousarray(patch.tone.at(seen, time), np.float32)
     return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse, shares, tones)
 
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..space.looks import Meeting, ViewLook, turned_round
+from ..space.looks import ViewLook
+from ..space.meeting import Meeting, turned_round
 from ..space.sphere import Array, Round, rotation
 from .view import Viewed
 
@@ -32,20 +33,21 @@ def crossing(viewed: Viewed, seconds: float, near: Sequence[tuple[float, float]]
         return None
     times = [0.0] if viewed.look.still else np.linspace(0.0, seconds, TIMES).tolist()
     seen = [_seen(viewed.look, t) for t in times]
-    met = [_met(d, meeting) for d in seen]
+    met = [_met(d, meeting, t) for d, t in zip(seen, times, strict=True)]
     n = int(np.argmax([len(m) for m in met]))
     if not len(met[n]):
         return None
     away = patches[0].away
-    closed = float(np.degrees(2 * np.linalg.norm(away))) if away is not None else 0.0
+    closed = float(np.degrees(2 * away.apart)) if away is not None else 0.0
     around = turned_round(met[n], np.array(meeting.axis)) * 360
-    here = [apart for turned, apart in near if np.abs((around - turned + 180) % 360 - 180).min() < 6]
+    bent = away is not None and away.more is not None  # then all that stands there is brought together
+    here = [apart for turned, apart in near if not bent and np.abs((around - turned + 180) % 360 - 180).min() < 6]
     lens = viewed.lens
     assert isinstance(lens, Round)
     fov = float(np.radians(min(k.fov for k in viewed.look.path.keys)))
     tear = max((abs(a - closed) for a in here), default=None)
     pixels = None if tear is None else float(np.radians(tear) * viewed.look.size[0] / fov)
-    return Crossing(float(times[n]), pixels, _clear(seen, meeting))
+    return Crossing(float(times[n]), pixels, _clear(seen, times, meeting))
 
 
 def _seen(look: ViewLook, time: float) -> Array:
@@ -55,9 +57,9 @@ def _seen(look: ViewLook, time: float) -> Array:
     return look.directions(x, y, time).reshape(-1, 3)
 
 
-def _met(d: Array, meeting: Meeting) -> Array:
+def _met(d: Array, meeting: Meeting, time: float) -> Array:
     """(n, 3) of those directions in which both lenses count."""
-    share = meeting.at(d, 0.0)
+    share = meeting.at(d, time)
     # Between the places of a coarse grid the way may pass unseen: where its side changes along a row, it did.
     both = (share > 0) & (share < 1)
     sides = (share.reshape(PLACES[1], PLACES[0]) > 0.5).astype(np.int8)
@@ -67,10 +69,10 @@ def _met(d: Array, meeting: Meeting) -> Array:
     return np.asarray(d[both | passes.ravel()])
 
 
-def _clear(seen: Sequence[Array], meeting: Meeting) -> float | None:
+def _clear(seen: Sequence[Array], times: Sequence[float], meeting: Meeting) -> float | None:
     for turn in TURNS:
         for heading in (turn, -turn):
-            if all(not len(_met(d @ rotation(heading, 0.0).T, meeting)) for d in seen):
+            if all(not len(_met(d @ rotation(heading, 0.0).T, meeting, t)) for d, t in zip(seen, times, strict=True)):
                 return heading
     return None
 

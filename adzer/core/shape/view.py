@@ -15,7 +15,8 @@ from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
 from ..plan import Draft, Input, Panel, Patch, Rig
-from ..space.looks import Look, Meeting, SphereLook, Tone, ViewLook
+from ..space.looks import Look, SphereLook, ViewLook
+from ..space.meeting import Away, Fall, Meeting, Tone
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
@@ -23,6 +24,7 @@ from .settings import ShapeSettings
 
 ROUND_ACROSS = 180.0
 TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
+CLOSED = float(np.radians(15.0))  # the same, up to which what stands apart is
 
 
 @dataclass(frozen=True)
@@ -131,18 +133,20 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
     meeting = Meeting(first, second, rig.blend, rig.seam)  # type: ignore[arg-type]
     own = [held.alone(n) for n in (0, 1)]
     apart = own[0] is not None
-    tone = None
-    if rig.tones:  # each goes halfway
-        tone = [Tone(first, tuple(v**power for v in rig.tones), TONED) for power in (-0.5, 0.5)]  # type: ignore[arg-type]
+    more = rig.close and rig.close.changed(lambda v: (v - rig.apart) / 2)
     patches = []
     for n, one in enumerate(lens.lenses):
         width = held.raster[0] // 2 if apart else region[2]
         place = replace(one, x=one.x - n * width) if apart else one
         size = (width, region[3])
+        facing = second if n else first
+        tones = rig.tones and rig.tones.changed(lambda v, sign=1 if n else -1: v * sign / 2)  # each goes halfway
+        fall = Fall.of(one, rig.falls) if rig.falls else None
         patches.append(Patch(
             Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,
             share=meeting.turned if n else meeting, light=rig.light if n else None,
-            tone=None if tone is None else tone[n], away=tuple((axes[n] * rig.apart / 2).tolist()) if rig.apart else None,
+            tone=Tone(meeting, TONED, tones, fall) if tones or fall else None,
+            away=Away(facing, rig.apart / 2, meeting, CLOSED, more) if rig.apart or more else None,  # type: ignore[arg-type]
         ))  # fmt: skip
     return tuple(patches), tuple(i for i in own if i is not None)
 

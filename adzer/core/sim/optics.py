@@ -51,9 +51,14 @@ class Disc:
 
 @dataclass(frozen=True)
 class RoundLens(Camera):
-    """Equidistant lenses (radius grows with the angle from the axis), each a disc of ``field_of_view`` degrees across."""
+    """Equidistant lenses (radius grows with the angle from the axis), each a disc of ``field_of_view`` degrees across.
+
+    falls    share of the light that is lost at the rim, as the fourth power of the radius; ``veil``: light that strays over all of it
+    """
 
     discs: tuple[Disc, ...] = field(default=(Disc(),))
+    falls: float = 0.0
+    veil: float = 0.0
 
     def _local(self, x: Array, y: Array) -> tuple[Array, Array]:
         """Directions before the pose, and which of them some lens sees."""
@@ -105,7 +110,9 @@ class RoundLens(Camera):
         w, h = self.raster
         x, y = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
         lit = self._local(x.ravel(), y.ravel())[1].reshape(h, w)
-        return np.asarray(super().light(time, samples) * lit[..., None])
+        r = np.min([np.hypot(x / h - d.x, y / h - d.y) / d.radius for d in self.discs], axis=0)
+        left = 1 - self.falls * np.clip(r, 0, 1) ** 4
+        return np.asarray((super().light(time, samples) * left[..., None] + self.veil) * lit[..., None])
 
 
 @dataclass(frozen=True)

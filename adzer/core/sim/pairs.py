@@ -18,7 +18,8 @@ from .cameras import lens_pair
 @dataclass(frozen=True)
 class Held:
     """How the second stands against the first. ``apart``: metres between them; degrees of ``heading``, ``tilt`` and ``roll``; per cent
-    ``larger`` pictures; brighter by ``stops``; it begins ``late`` seconds later."""
+    ``larger`` pictures; brighter by ``stops``; it begins ``late`` seconds later. Of lenses: ``falls`` of both and ``veil`` of the second, as of
+    ``optics.RoundLens``."""
 
     apart: float = 0.0
     heading: float = 0.0
@@ -27,6 +28,8 @@ class Held:
     larger: float = 0.0
     stops: float = 0.0
     late: float = 0.0
+    falls: float = 0.0
+    veil: float = 0.0
 
 
 def _placed(pose: Callable[[float], Pose], aside: tuple[float, float], held: Held, share: float, late: float, time: float) -> Pose:
@@ -50,6 +53,8 @@ def lenses(held: Held, side: int | None = None) -> tuple[Camera, Camera]:
     second: Camera = lens_pair.REAR
     if side is not None:
         first, second = first.sized((side, side)), second.sized((side, side))
+    if held.falls or held.veil:
+        first, second = replace(first, falls=held.falls), replace(second, falls=held.falls, veil=held.veil)  # type: ignore[call-arg]
     return _made(first, (0.0, 0.0), held, 0.0, False), _made(second, (0.0, -held.apart), held, 1.0, True)
 
 

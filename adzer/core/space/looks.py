@@ -14,7 +14,7 @@ import numpy as np
 
 from .crop import CropPath, crops_at, inside
 from .path import ViewPath, views_at
-from .sphere import Array, Flat, between, direction, rotation, view_directions
+from .sphere import Array, Flat, direction, rotation, view_directions
 
 Pair = tuple[int, int]
 
@@ -195,72 +195,3 @@ class Turning:
         """Directions (…, 3) as the recording holds them at ``times`` (…), or at one moment."""
         made = (self.at(times, flat) @ (np.concatenate([d[..., :2], np.ones_like(d[..., :1])], -1) if flat else d)[..., None])[..., 0]
         return np.asarray(np.concatenate([made[..., :2] / made[..., 2:], d[..., 2:]], axis=-1) if flat else made)
-
-
-def turned_round(d: Array, axis: Array) -> Array:
-    """Whole turns (…), 0 … 1, of directions (…, 3) round an axis: from straight up on to the right of who looks along it."""
-    right = np.cross(axis, [0.0, 0.0, 1.0])
-    return np.asarray(np.arctan2(d @ right, d @ np.cross(right, axis)) / (2 * np.pi) % 1.0)
-
-
-def on_way(values: tuple[float, ...], turned: Array) -> Array:
-    """Of values at even angles round an axis, those in between; ``turned`` as of ``turned_round``."""
-    return np.asarray(np.interp(turned * len(values), np.arange(len(values) + 1), (*values, values[0])))
-
-
-@dataclass(frozen=True)
-class Tone:
-    """By how much light is made brighter near the plane square to ``axis``, and less and less up to ``reach`` radians from it.
-
-    values   there, at even angles round the axis, see ``turned_round``
-    """
-
-    axis: tuple[float, float, float]
-    values: tuple[float, ...]
-    reach: float
-
-    def at(self, d: Array) -> Array:
-        """(…) of directions (…, 3) of any length.
-
-        >>> Tone((0.0, 1.0, 0.0), (1.5,), 0.2).at(np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])).tolist()
-        [1.5, 1.0]
-        """
-        axis = np.array(self.axis)
-        off = np.arcsin(np.clip(d @ axis / np.maximum(np.linalg.norm(d, axis=-1), 1e-12), -1.0, 1.0))
-        near = np.cos(np.clip(off / self.reach, -1.0, 1.0) * np.pi / 2) ** 2
-        return np.asarray(1 + (on_way(self.values, turned_round(d, axis)) - 1) * near)
-
-
-@dataclass(frozen=True)
-class Meeting:
-    """Two lenses meet halfway between where they face, or along ``seam``: how far the one that faces ``axis`` counts against the one
-    that faces ``other``, from 0 to 1 over ``width`` radians.
-
-    seam   radians by which the way lies nearer to ``axis`` than halfway, at even angles round it, from straight up on towards the
-           right of who looks along it
-    """
-
-    axis: tuple[float, float, float]
-    other: tuple[float, float, float]
-    width: float
-    seam: tuple[float, ...] = ()
-    still: bool = True
-
-    def at(self, d: Array, time: float) -> Array:
-        """(…) of directions (…, 3) of any length.
-
-        >>> Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.1).at(np.array([[0.0, 1.0, 0.0], [1.0, 0.0, 0.0], [1.0, -0.5, 0.0]]), 0.0).tolist()
-        [1.0, 0.5, 0.0]
-        """
-        from_own, from_other = (between(d, np.broadcast_to(np.array(v), d.shape)) for v in (self.axis, self.other))
-        off = np.radians(from_other - from_own) / 2
-        if self.seam:
-            off = off - on_way(self.seam, turned_round(d, np.array(self.axis)))
-        part = np.clip(0.5 + off / self.width, 0.0, 1.0)
-        return np.asarray(part * part * (3 - 2 * part))
-
-    @property
-    def turned(self) -> Meeting:
-        """The same way as the other lens counts along it."""
-        back = (-np.array(self.seam))[::-1] if self.seam else np.zeros(0)  # who looks the other way goes round the other way
-        return Meeting(self.other, self.axis, self.width, tuple(np.roll(back, 1).tolist()), self.still)

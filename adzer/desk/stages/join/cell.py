@@ -53,10 +53,10 @@ def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     settings = desk.route_of(shot).join
     body = desk.found(shot).get(EYES)
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    if settings.seam:
-        far, middle, n = min(box.width(), box.height()) * 0.36, box.center(), len(settings.seam)
+    if settings.met and (seam := settings.met[0].seam):
+        far, middle, n = min(box.width(), box.height()) * 0.36, box.center(), len(seam)
         turned = np.radians(np.arange(n + 1) * 360 / n)
-        out = far * (1 - np.array((*settings.seam, settings.seam[0])) / 20)
+        out = far * (1 - np.array((*seam, seam[0])) / 20)
         painter.setPen(QPen(theme.p.accent, 1.3))
         painter.drawPolyline(QPolygonF([QPointF(middle.x() + r * np.sin(t), middle.y() - r * np.cos(t)) for r, t in zip(out, turned, strict=True)]))
     elif body is not None and (depth := _depth(body)) is not None:

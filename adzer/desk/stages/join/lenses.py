@@ -63,13 +63,13 @@ class Lenses:
 
     def _take_card(self, name: object) -> None:
         try:
-            self.desk.answer("join", **rig.by_card(find("rigs", str(name), RigCard), str(name)), seam=[], tones=[])
+            self.desk.answer("join", **rig.by_card(find("rigs", str(name), RigCard), str(name)), met=[])
         except AdzerError as fault:
             self.desk.said.emit(str(fault))
 
     def _forget(self) -> None:
         plain = JoinSettings()
-        kept = {k: to_plain(getattr(plain, k)) for k in ("turn", "gain", "error", "lenses", "rig", "seam", "tones")}
+        kept = {k: to_plain(getattr(plain, k)) for k in ("turn", "gain", "black", "falls", "error", "lenses", "rig", "met")}
         self.desk.answer("join", **kept)
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
@@ -96,8 +96,8 @@ class Lenses:
         self._say_near(settings, found, walked)
         self.blend.set_value(settings.blend)
         along = ""
-        if found is not None and settings.seam:
-            along = f" They do so where they differ least, by {found.differs[0]:.1%} instead of {found.differs[1]:.1%}."
+        if found is not None and found.along is not None and settings.met:
+            along = f" They do so where they differ least, by {found.along.differs[0]:.1%} instead of {found.along.differs[1]:.1%}."
         self.meet.say(
             "Wider hides a difference in light, narrower one in place: what is near stands apart in the two, by the distance of the "
             f"lenses over its own.{along}"
@@ -138,7 +138,7 @@ class Lenses:
         tears: list[tuple[float, float]] = []
         if found is not None:
             tears = [(n.turned, (n.apart - apart) / 360 * wide) for n in found.near]
-        self.ring.show_ring(tears, settings.seam, wide)
+        self.ring.show_ring(tears, settings.met[0].seam if settings.met else (), wide)
         words = "They meet far away." if not apart else f"What is {settings.distance:.1f} m away meets."
         if tears:
             worst = float(np.quantile(np.abs([t for _, t in tears]), 0.95))

@@ -1,0 +1,269 @@
+"""The way on which two lenses meet, moment by moment: where they differ least, how far what stands there lies apart, how bright each is.
+
+The overlap of both is unrolled, rows by height over the plane between them. What stands near lies lower in the one and higher in the
+other, by the distance between the lenses over its own: nowhere else does it look. So nearness is one number for each place of the way.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Annotated
+
+import msgspec
+import numpy as np
+from msgspec import Meta
+from numpy.typing import NDArray
+from scipy.ndimage import (
+    gaussian_filter1d,
+    median_filter,
+    uniform_filter,
+    uniform_filter1d,
+)
+
+from ..light.curves import Curve
+from ..light.samples import Samples
+from ..look.alike import vertex
+from ..media.formats import Plane
+from ..space.meeting import Fall
+from ..space.sphere import Array, Round
+from . import measure
+
+PLACES = 120  # round the axis
+COLUMNS = 720  # that are looked at
+NEAREST = 5.0  # degrees
+WINDOW = 2.0  # degrees of height to either side of the way, by which nearness is told
+ABOUT = 10  # columns to either side that stand as near
+PLAINER = 0.005  # signal that a picture has to vary by for nearness to be told there
+STEEP, CALM = 0.004, 0.01  # cost, in signal, of a row up or down; of a degree from moment to moment
+JUMP, LASTS, FAR = 0.01, 0.05, 0.01  # the same of nearness, in likeness; and of a degree by itself
+ALIKE = 0.4  # from which on a likeness begins to count, fully at its double
+STAYS = 1.3  # times as much difference as a way that moves has, which a way that stands still may have
+KEEPS, BRIGHT = 0.08, 0.03  # degrees, and share of light, that may change over a take before it is followed
+
+Floats = NDArray[np.float32]
+Row = Annotated[tuple[Annotated[float, Meta(ge=-20.0, le=20.0)], ...], Meta(max_length=720)]
+
+
+class Met(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """How two lenses meet at ``t`` seconds of the shot, at even angles round the first's axis, from straight up on to the right.
+
+    seam    degrees by which they do nearer to the first than halfway
+    tones   how many times as bright the first still recorded what both see there, as a logarithm
+    apart   degrees that what stands there lies apart in the two; empty: nobody has measured it
+    """
+
+    t: float
+    seam: Row = ()
+    tones: Row = ()
+    apart: Row = ()
+
+
+class Along(msgspec.Struct, frozen=True):
+    """``differs``: of the signal that meets: on the way, brought together, and halfway, as it is. ``bent``: share of the sphere that is
+    bent by a tenth of a degree or more to bring it together. ``tears``: of moments, degrees that things on the way lie apart (95 %)."""
+
+    met: tuple[Met, ...]
+    differs: tuple[float, float]
+    bent: float
+    tears: tuple[tuple[float, float], ...]
+
+
+@dataclass(frozen=True)
+class _Band:
+    """Of one moment: (rows, COLUMNS, 3) signal of either lens, the second's as bright as the first's; light of both."""
+
+    time: float
+    one: Floats
+    two: Floats
+
+
+@dataclass(frozen=True)
+class Overlap:
+    """Where both see, by what is known of them. ``heights``: degrees of its rows."""
+
+    lens: Round
+    corner: tuple[int, int]
+    turn: Array
+    samples: Samples
+    curve: Curve | None
+    light: measure.Light
+
+    @property
+    def half(self) -> float:
+        return min(v.across for v in self.lens.lenses) / 2 - 90 - measure.RIM
+
+    @property
+    def step(self) -> float:
+        return float(np.clip(np.degrees(1 / self.lens.density), 0.05, 0.3))
+
+    @property
+    def heights(self) -> Array:
+        n = int(self.half / self.step)
+        return np.arange(-n, n + 1) * self.step
+
+    def both(self, planes: tuple[Plane, ...]) -> tuple[Floats, Floats]:
+        """(rows, COLUMNS, 3) signal of what both see."""
+        band = measure.band(self.lens, np.arange(COLUMNS) * 360 / COLUMNS, self.heights)
+        one, two = (
+            measure.seen(planes, self.samples, self.lens, n, self.corner, band @ t.T) for n, t in enumerate((np.eye(3), self.turn))
+        )
+        made = []
+        for n, signal in enumerate((one, two)):
+            light = signal if self.curve is None else self.curve.decode(np.clip(signal, 0, 1))
+            light = light * np.array(self.light.gain) + np.array(self.light.black) if n else light
+            if self.light.falls:
+                light = light * Fall.of(self.lens.lenses[n], self.light.falls).undone(band[:, :1])[..., None]
+            made.append(np.asarray(light if self.curve is None else self.curve.encode(light), np.float32))
+        return made[0], made[1]
+
+
+def measured(moments: Iterable[tuple[float, tuple[Plane, ...]]], overlap: Overlap, blend: float) -> Along:
+    """``moments``: seconds, and planes of a recorded frame, upright and without padding, in order. ``blend``: degrees over which one lens
+    passes into the other. Lenses that hardly overlap meet halfway."""
+    held = [_Band(t, *overlap.both(planes)) for t, planes in moments] if overlap.half - blend / 2 >= 0.5 else []
+    if not held:
+        return Along((), (0.0, 0.0), 0.0, ())
+    heights, step = overlap.heights, overlap.step
+    limit = overlap.half - blend / 2
+    seams: list[NDArray[np.int64]] = []
+    aparts, costs = [], []
+    seam, near = np.zeros(COLUMNS), None
+    for band in held:
+        near = _near(band, heights, step, seam, near)
+        cost = _differs(band, heights, step, near, blend)
+        way = _way_round(cost + CALM * np.abs(heights[:, None] - seam) * bool(seams), limit, heights)
+        near = _near(band, heights, step, heights[way], near)
+        seam = heights[way]
+        costs.append(_differs(band, heights, step, near, blend))
+        seams.append(way)
+        aparts.append(near)
+    total = np.mean(costs, axis=0)
+    still, columns = _way_round(total, limit, heights), np.arange(COLUMNS)
+    moving = float(np.mean([c[w, columns] for c, w in zip(costs, seams, strict=True)]))
+    if float(total[still, columns].mean()) <= STAYS * moving + 0.002:
+        seams = [still] * len(held)
+    ways = [heights[w] for w in seams]
+    aparts = [_near(band, heights, step, way, near) for band, way, near in zip(held, ways, aparts, strict=True)]
+    apart = _calm(np.array(aparts), KEEPS)
+    each = zip(held, ways, apart, strict=True)
+    tones = _calm(np.array([_tones(band, heights, step, way, near, overlap.curve) for band, way, near in each]), BRIGHT)
+    told = float(np.mean([c[w, columns] for c, w in zip(costs, seams, strict=True)]))
+    plain = float(np.mean([np.abs(b.one - b.two)[len(heights) // 2].mean() for b in held]))
+    bent = 2 * np.sin(np.radians(15.0)) / 2 * float((np.abs(apart) > 0.1).mean())
+    tears = tuple((round(b.time, 3), round(float(np.quantile(np.abs(a), 0.95)), 3)) for b, a in zip(held, apart, strict=True))
+    rows = [tuple(_placed(v) for v in each) for each in zip(ways, tones, apart, strict=True)]
+    met = [Met(round(b.time, 3), *row) for b, row in zip(held, rows, strict=True)]
+    if all(row == rows[0] for row in rows):
+        met = [Met(0.0, *rows[0])]
+    return Along(tuple(met), (round(told, 4), round(plain, 4)), round(bent, 4), tears)
+
+
+def _placed(values: Array) -> tuple[float, ...]:
+    """Of columns those at ``PLACES``, of what lies about each."""
+    each = COLUMNS // PLACES
+    mean = uniform_filter1d(values, each - 1, mode="wrap")
+    return tuple(round(float(v), 3) for v in mean[::each])
+
+
+def _calm(values: Array, keeps: float) -> Array:
+    """Moments (n, COLUMNS) smoothed over time; all alike where they hardly change."""
+    calm = gaussian_filter1d(median_filter(values, (3, 1), mode="nearest"), 0.7, axis=0, mode="nearest")
+    if float(np.quantile(np.abs(calm - np.median(values, axis=0)), 0.95)) <= keeps:
+        return np.asarray(np.broadcast_to(np.median(values, axis=0), values.shape))
+    return np.asarray(calm)
+
+
+def _shifted(picture: Floats, rows: Array) -> Array:
+    """(rows, COLUMNS, …) each column moved by ``rows`` of it."""
+    at = np.arange(len(picture))[:, None] + rows
+    low = np.clip(np.floor(at).astype(int), 0, len(picture) - 2)
+    part = np.clip(at - low, 0.0, 1.0).reshape(*at.shape, *(1,) * (picture.ndim - 2))
+    columns = np.arange(picture.shape[1])
+    return np.asarray(picture[low, columns] * (1 - part) + picture[low + 1, columns] * part)
+
+
+def _differs(band: _Band, heights: Array, step: float, near: Array, blend: float) -> Array:
+    """(rows, COLUMNS) how much of the signal differs where both are brought together by ``near`` degrees, over a way ``blend`` wide."""
+    one, two = (_shifted(v, sign * near / 2 / step) for v, sign in ((band.one, -1), (band.two, 1)))
+    off = np.abs(one - two).mean(axis=-1)
+    return np.asarray(uniform_filter(off, (max(1, round(blend / step)), 5), mode=("nearest", "wrap"))) + 0.001 * np.abs(heights)[:, None]
+
+
+def _way_round(cost: Array, limit: float, heights: Array) -> NDArray[np.int64]:
+    inside = np.flatnonzero(np.abs(heights) <= limit + 1e-9)
+    way = round_way(cost[inside], STEEP) + inside[0]
+    smooth = gaussian_filter1d(way.astype(float), 4, mode="wrap")
+    return np.asarray(np.round(smooth), np.int64)
+
+
+def _near(band: _Band, heights: Array, step: float, seam: Array, before: Array | None) -> Array:
+    """(COLUMNS,) degrees that what stands on the way lies apart, smooth round it; ``before``: a moment ago."""
+    one, two = (measure.luma(v) for v in (band.one, band.two))
+    tried = np.arange(-3, round(NEAREST / step) + 1)
+    window = round(WINDOW / step)
+    columns, cost, last = np.arange(COLUMNS), np.empty((len(tried), COLUMNS)), len(heights) - 1
+    rows = np.round(seam / step).astype(int) + len(heights) // 2 + np.arange(-window, window + 1)[:, None]
+    for n, k in enumerate(tried):
+        lower, upper = rows - (k - k // 2), rows + k // 2
+        there = (np.minimum(lower, upper) >= 0) & (np.maximum(lower, upper) <= last)
+        a, b = one[np.clip(lower, 0, last), columns], two[np.clip(upper, 0, last), columns]
+        count, sa, sb, saa, sbb, sab = (_over(np.where(there, v, 0.0)) for v in (1.0, a, b, a * a, b * b, a * b))
+        count = np.maximum(count, 1e-9)
+        spread = np.sqrt(np.maximum(saa - sa**2 / count, 0.0) * np.maximum(sbb - sb**2 / count, 0.0))
+        alike = (sab - sa * sb / count) / (spread + PLAINER**2 * count)
+        cost[n] = np.where(there.sum(axis=0) > window, 1 - alike, 1.0)
+    cost = cost + FAR * np.abs(tried * step)[:, None]
+    if before is not None:
+        cost = cost + LASTS * np.abs(tried[:, None] * step - before)
+    way = round_way(cost, JUMP)
+    about = np.clip(way + np.arange(-2, 3)[:, None], 1, len(tried) - 2)
+    here = about[cost[about, columns].argmin(axis=0), columns]
+    low, at, high = (-cost[here + i, columns] for i in (-1, 0, 1))
+    found = (tried[here] + vertex(low, at, high)) * step
+    sure = np.clip((1 + at) / ALIKE - 1, 0.0, 1.0)
+    told, weight = (gaussian_filter1d(v, 5, mode="wrap") for v in (found * sure, sure))
+    return np.asarray(told / (weight + 0.02))
+
+
+def _over(values: Array) -> Array:
+    """(COLUMNS,) sums over the rows, and over columns round about."""
+    return np.asarray(uniform_filter1d(values.sum(axis=0), 2 * ABOUT + 1, mode="wrap") * (2 * ABOUT + 1))
+
+
+def _tones(band: _Band, heights: Array, step: float, seam: Array, near: Array, curve: Curve | None) -> Array:
+    """(COLUMNS,) how many times as bright the first recorded what both see about the way, as a logarithm; 0 where nothing can be
+    compared."""
+    one, two = (_shifted(v, sign * near / 2 / step) for v, sign in ((band.one, -1), (band.two, 1)))
+    usable = np.all([(v > 0.03) & (v < 0.99) for v in (one, two)], axis=(0, 3))
+    light = [np.maximum(v if curve is None else curve.decode(np.clip(v, 0, 1)), 1e-4) for v in (one, two)]
+    usable &= np.abs(heights[:, None] - seam) <= 2.0
+    total, (first, second) = uniform_filter1d(usable.sum(axis=0).astype(float), 21, mode="wrap"), (
+        uniform_filter1d(np.where(usable, measure.luma(v), 0.0).sum(axis=0), 21, mode="wrap") for v in light
+    )
+    told = np.where(total > 2, np.log(np.maximum(first, 1e-6) / np.maximum(second, 1e-6)), 0.0)
+    return np.clip(gaussian_filter1d(told, 15, mode="wrap"), -0.7, 0.7)
+
+
+def round_way(cost: Array, steep: float) -> NDArray[np.int64]:
+    """Rows of the cheapest closed way through the columns, a row up or down from one to the next at most, each at ``steep``."""
+    columns = cost.shape[1]
+    start = int(_way(np.concatenate([cost, cost], axis=1), None, steep)[columns])  # where it passes if it need not close
+    return _way(np.append(cost, cost[:, :1], axis=1), start, steep)[:-1]
+
+
+def _way(cost: Array, through: int | None, steep: float) -> NDArray[np.int64]:
+    """The cheapest way from the first column to the last; ``through``: the row of both its ends."""
+    rows, columns = cost.shape
+    total, came = cost[:, 0].copy(), np.zeros((columns, rows), np.int64)
+    if through is not None:
+        total = np.where(np.arange(rows) == through, total, np.inf)
+    for c in range(1, columns):
+        ways = np.stack([np.append(np.inf, total[:-1]) + steep, total, np.append(total[1:], np.inf) + steep])
+        best = ways.argmin(axis=0)
+        total, came[c] = ways[best, np.arange(rows)] + cost[:, c], np.arange(rows) + best - 1
+    made = np.empty(columns, np.int64)
+    made[-1] = int(total.argmin()) if through is None else through
+    for c in range(columns - 1, 0, -1):
+        made[c - 1] = came[c, made[c]]
+    return made

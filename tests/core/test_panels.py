@@ -18,7 +18,8 @@ from adzer.core.run import reference
 from adzer.core.run.frames import Inputs
 from adzer.core.run.pixels import Processor
 from adzer.core.space import sphere
-from adzer.core.space.looks import AxisLook, Tone, Turning, ViewLook
+from adzer.core.space.looks import AxisLook, Turning, ViewLook
+from adzer.core.space.meeting import Around, Away, Fall, Meeting, Tone
 from adzer.core.space.path import Key, ViewPath
 from adzer.core.space.sphere import Equirect, Flat, Lens, Round
 from tests.conftest import frame_number, write_clip
@@ -119,12 +120,15 @@ def test_light_is_mixed_not_signal():
     assert out.max() < codes_of(np.full(3, 0.8))[0] + 8
 
 
+WAY = Meeting((1.0, 0.0, 0.0), (-1.0, 0.0, 0.0), 0.1)
+
+
 @pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
 @pytest.mark.parametrize("look", [None, ViewLook((480, 240), ViewPath("equidistant", (Key(fov=200),)), (1.0, 0.5))])
-@pytest.mark.parametrize("tone", [None, Tone((1.0, 0.0, 0.0), (1.4, 0.8, 1.1), 0.5)])
+@pytest.mark.parametrize("tone", [None, Tone(WAY, 0.5, Around.still_at((0.3, -0.2, 0.1)), Fall((0.0, 1.0, 0.0), 0.3, 0.1, 1.5))])
 def test_the_loops_mix_as_the_reference_does(chain, look, tone):
     rng = np.random.default_rng(3)
-    lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0), (0.0, 1.2, 0.0), (0.05, 0.0, 0.8)), look)
+    lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0, 0.01), (0.0, 1.2, 0.0, 0.0), (0.05, 0.0, 0.8, -0.004)), look)
     plan = replace(plan, chain=chain, target=Samples(PixelFormat(10, "4:2:0"), "bt709", True))
     (panel,) = plan.panels
     plan = replace(plan, panels=(replace(panel, patches=(replace(panel.patches[0], tone=tone), panel.patches[1])),))
@@ -133,6 +137,18 @@ def test_the_loops_mix_as_the_reference_does(chain, look, tone):
     for ours, theirs in zip(run(plan, frames), reference.deliver(plan, frames), strict=True):
         off = np.abs(ours.astype(int) - theirs)
         assert np.percentile(off, 99) <= 3 and off.mean() < 0.6, (off.max(), off.mean())
+
+
+def test_what_stands_nearer_round_the_way_is_seen_from_between():
+    """A lens 5 cm ahead of where it is looked from sees a thing 2 m away, square to where it faces, and one 1 m away below, by arithmetic;
+    over two seconds the near one goes to 4 m."""
+    near = Around((0.0, 2.0), ((0.0, 0.0, 0.025, 0.0), (0.0, 0.0, -0.0125, 0.0)))
+    away = Away((1.0, 0.0, 0.0), 0.025, WAY, 0.3, near)
+    patch = Patch(Flat((2, 2)), (0, 0, 2, 2), away=away)
+    for d, metres, time in (((0.0, 0.0, 3.0), 2.0, 0.0), ((0.0, 0.0, -1.0), 1.0, 0.0), ((0.0, 0.0, -1.0), 4.0, 5.0)):
+        thing = np.array(d) / np.linalg.norm(d) * metres - [0.05, 0, 0]
+        assert np.allclose(np.cross(patch.held(np.array(d), time), thing), 0, atol=1e-9)
+    assert not patch.still and np.allclose(away.moved(np.array([1.0, 0.0, 0.0]), 0.0), [0.975, 0, 0])
 
 
 def test_where_one_alone_counts_nothing_is_done_to_it():
@@ -149,10 +165,10 @@ def test_where_one_alone_counts_nothing_is_done_to_it():
 def test_what_one_recorded_brighter_by_direction_is_made_alike():
     """Twice as bright above as below, and of two recordings one; brought together where they meet, it is the other's."""
     lenses, plan = two_lenses(20.0)
-    tone = Tone((1.0, 0.0, 0.0), (0.5, 0.75, 1.0, 0.75), 10.0)  # everywhere: it falls to nothing only ten turns away
+    tone = Tone(WAY, 10.0, Around.still_at((-0.7, -0.3, 0.0, -0.3)))  # everywhere: it falls to nothing only ten turns away
     places = np.stack(np.meshgrid(np.arange(SIZE[0]) + 0.5, np.arange(SIZE[1]) + 0.5), -1)
     frames, matrix = [], PLAIN.to_codes()
-    for lens, brighter in ((lenses[0], 1.0), (lenses[1], 1 / tone.at(lenses[1].direction(places))[..., None])):
+    for lens, brighter in ((lenses[0], 1.0), (lenses[1], 1 / tone.at(lenses[1].direction(places), 0.0)[..., None])):
         codes = STANDARD["bt709"].encode(scene(lens.direction(places)) * 0.5 * brighter) @ matrix[:, :3].T + matrix[:, 3]
         frames.append(tuple(np.ascontiguousarray(np.round(codes[..., c]), PLAIN.format.dtype) for c in range(3)))
     (panel,) = plan.panels

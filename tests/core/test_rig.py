@@ -16,6 +16,8 @@ from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
 from adzer.core.join import rig
+from adzer.core.join.along import PLACES, Overlap, measured
+from adzer.core.join.measure import Light
 from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
@@ -26,7 +28,7 @@ from adzer.core.run.matching import along_seam
 from adzer.core.run.render import render
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.optics import Disc, Sphere, eyes
-from adzer.core.space.looks import Meeting
+from adzer.core.space.meeting import Around, Meeting
 from adzer.core.space.sphere import Lens, Round
 
 from ..foreign import photograph
@@ -78,7 +80,8 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
     found = rig.calibrate([planes], form, taken, (0, 0), power, not known)
     off = apart(found, turn)
     assert np.median(off) < 0.06 and np.quantile(off, 0.95) < 0.15, (np.median(off), np.quantile(off, 0.95))
-    assert np.median(off) < found.error < 1.0 and np.abs(np.array(found.gain) * 0.8 - 1).max() < 0.02
+    assert np.median(off) < found.error < 1.0 and np.abs(np.array(found.light.gain) * 0.8 - 1).max() < 0.02
+    assert found.light.falls == 0 and np.abs(found.light.black).max() < 0.002
     if not known:
         twice = np.hstack([both_[:, :N], both_[:, :N]])
         same = [tuple(np.ascontiguousarray(twice[..., c]) for c in range(3))]
@@ -96,14 +99,16 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
 def test_a_seam_is_the_same_way_for_both_and_shares_make_one():
     rng = np.random.default_rng(2)
     seam = tuple(np.radians(rng.uniform(-5, 5, 24)).tolist())
-    meeting = Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.05, seam)
+    meeting = Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.05, Around((0.0, 2.0), (seam, (0.0,) * 24)))
     d = rng.normal(size=(4000, 3))
+    for time in (0.0, 1.3):
+        assert np.allclose(meeting.at(d, time) + meeting.turned.at(d, time), 1.0, atol=1e-9)
     a, b = meeting.at(d, 0.0), meeting.turned.at(d, 0.0)
     assert np.allclose(a + b, 1.0, atol=1e-9) and 0 < ((a > 0) & (a < 1)).mean() < 0.1
     for n in (0, 5, 17):  # from straight up on to the right, nearer to the first lens by so much
         t = 2 * np.pi * n / 24
         at = np.cos(seam[n]) * np.array([np.sin(t), 0, np.cos(t)]) + np.sin(seam[n]) * np.array([0, 1, 0])
-        assert meeting.at(at, 0.0) == pytest.approx(0.5, abs=1e-6)
+        assert meeting.at(at, 0.0) == meeting.at(at, -9.0) == pytest.approx(0.5, abs=1e-6)
 
 
 def test_the_seam_goes_round_what_differs():
@@ -116,9 +121,10 @@ def test_the_seam_goes_round_what_differs():
         x, y = (lens.place(d, np.zeros(len(around), int)).astype(int)).T
         grey[y, x] = 220
     form = Samples(PixelFormat(8, "4:4:4"), "rgb", False)
-    seam, (along, middle) = rig.seam_of([(grey, grey, grey)], form, lens, (0, 0), np.eye(3), blend=1.0)
-    at = {round(360 * i / len(seam)): v for i, v in enumerate(seam)}
-    assert all(at[a] < -1.0 or at[a] > 3.0 for a in (85, 90, 95)) and abs(at[270]) < 0.5 and along < middle
+    found = measured([(0.0, (grey, grey, grey))], Overlap(lens, (0, 0), np.eye(3), form, None, Light()), 1.0)
+    (met,), (there, middle) = found.met, found.differs
+    at = {round(360 * i / len(met.seam)): v for i, v in enumerate(met.seam)}
+    assert all(at[a] < -1.0 or at[a] > 3.0 for a in (84, 90, 96)) and abs(at[270]) < 0.5 and there < middle
 
 
 @pytest.fixture(scope="module")
@@ -150,10 +156,10 @@ def signal_of(path):
         return frame.to_ndarray(format="rgb24", src_colorspace=1, dst_colorspace=1) / 255.0
 
 
-def torn(made, truth, column, rows=slice(226, 258)):
+def torn(made, truth, column, rows=slice(226, 258), near=8, far=44):
     """Pixels by which what lies right of a column is aside of what lies left of it, against the truth moved by a spline."""
     aside, steps = [], np.arange(-4, 4.01, 0.1)
-    for first, last in ((column - 44, column - 8), (column + 8, column + 44)):
+    for first, last in ((column - far, column - near), (column + near, column + far)):
         one, two = (gaussian_filter(v[rows, first - 10 : last + 10, 1], 0.7) for v in (truth, made))
         off = [np.mean((shift(one, (0, s), order=3)[:, 10:-10] - two[:, 10:-10]) ** 2) for s in steps]
         aside.append(steps[int(np.argmin(off))])
@@ -166,7 +172,8 @@ def test_the_sphere_is_the_one_that_a_camera_without_a_seam_sees(near, tmp_path)
     assert cards.read_card(card, "rigs").base == 0.03
     assert adzer("rig", *files, "--out", card).returncode == 2
     tears = {}
-    for name, behind, words in (("near", 0.015, ("--distance", "2.5")), ("far", 0.0, ())):  # it is looked from the middle of both, or from the first
+    ways = (("near", 0.015, ("--no-close", "--distance", "2.5")), ("far", 0.0, ("--no-close",)), ("closed", 0.015, ()))
+    for name, behind, words in ways:  # it is looked from the middle of both, or from the first
         out, place = tmp_path / f"{name}.mp4", tuple(np.array(AT.place) - behind * AT.rotation()[:, 1])
         sphere = Sphere("truth", (640, 320), FRONT.rate, FRONT.recorder, "mp4", 360.0, pose=lambda _, place=place: replace(AT, place=place))
         truth = STANDARD["bt709"].encode(np.clip(sphere.light(0.0, 3), 0, 1))
@@ -175,12 +182,14 @@ def test_the_sphere_is_the_one_that_a_camera_without_a_seam_sees(near, tmp_path)
         assert done.returncode == 0, done.stderr
         made = signal_of(out)
         tears[name] = [torn(made, truth, seam) for seam in (160, 480)]
+        tears[name + " there"] = [torn(made, truth, seam, near=2, far=10) for seam in (160, 480)]
         said = told(out)
         assert said.projection == "equirectangular" and said.eyes == "one" and out.with_name(out.name + ".txt").exists()
     # Ground 46° down is 2.5 m away; along the axis a heading is longer there by one over the cosine.
     predicted = np.degrees(0.03 / 2.5) / 360 * 640 / np.cos(np.radians(46))
     assert abs(np.abs(tears["far"]).mean() - predicted) < 0.25 * predicted, (tears, predicted)
     assert np.abs(tears["near"]).max() < 0.25 * predicted, (tears, predicted)
+    assert np.abs(tears["closed there"]).mean() < 0.4 * np.abs(tears["far there"]).mean(), tears
     asked = adzer("stitch", *files, "--rig", card, "--size", "640x480", "--card", "web-sphere", "--out", tmp_path / "x.mp4")
     assert asked.returncode == 2 and "twice as wide" in asked.stderr
     alone = adzer("stitch", files[0], "--card", "web-sphere", "--out", tmp_path / "x.mp4")
@@ -200,9 +209,9 @@ def test_a_card_that_shows_spheres_gets_one_and_what_is_not_known_is_asked(near)
     asked = walk(route.with_("join", distance=2.0), facts, seen, sphere)
     assert asked.stopped.code == "rig-base-unknown" and walk(route.mended(asked.stopped.fix).with_("join", distance=None), facts, seen, sphere)
     known = walk(route.with_("join", distance=2.0, base=0.03), facts, seen, sphere)
-    assert known.stopped is None and known.draft.panels[0].patches[0].away[1] == pytest.approx(0.0075)
+    assert known.stopped is None and known.draft.panels[0].patches[0].away.apart == pytest.approx(0.0075)
     along = along_seam(facts, route.with_("join", distance=2.0, base=0.03), seen)
-    assert len(along["seam"]) == len(along["tones"]) == rig.PLACES
+    assert {len(getattr(along.met[0], k)) for k in ("seam", "tones", "apart")} == {PLACES}
 
 
 def test_a_rig_card_says_it_all_again(near, tmp_path):
@@ -245,7 +254,7 @@ def test_two_eyes_of_round_lenses_leave_as_two_half_spheres(tmp_path):
 def test_a_view_that_crosses_the_seam_says_so_and_how_it_does_not(near):
     """The lenses face 0° and 180°: a view 60° wide that looks at 90° crosses, one at 0° does not; turned by 45° its edge stays 15° clear."""
     _, facts, seen, route, found = near
-    route = route.with_("join", **rig.answers(found))
+    route = route.with_("join", **rig.answers(found), close=False)
     measured = {"rig": to_json(found).encode()}
 
     def said(heading, fov=60.0, **join):
@@ -259,6 +268,8 @@ def test_a_view_that_crosses_the_seam_says_so_and_how_it_does_not(near):
     low = {"keys": [{"heading": 90.0, "tilt": -50.0, "fov": 60.0}]}
     made = walk(route.with_("shape", view=low), facts, seen, cards.delivery("web-wide"), measured=measured)
     text = next(f.text for f in made.findings if f.code == "view-crosses-seam")
+    closed = walk(route.with_("shape", view=low).with_("join", close=True), facts, seen, cards.delivery("web-wide"), measured=measured)
+    assert "tear" not in next(f.text for f in closed.findings if f.code == "view-crosses-seam")
     pixels = float(text.split("up to ")[1].split(" ")[0])
     nearest = np.degrees(0.03 / AT.place[2])  # straight below, which this view's lower edge nearly sees
     assert pixels == pytest.approx(nearest / 60 * walk(route.with_("shape", view=low), facts, seen)["shape"].after.raster[0], rel=0.35)

@@ -131,6 +131,7 @@ def rig(
     declared: dict[str, object], front: Front, rear: Rear = None,
     out: Annotated[Path | None, typer.Option(help="The card to write, NAME.toml; a file that is there is not replaced.")] = None,
     title: Annotated[str, typer.Option(help="The card's title; the file's name if left out.")] = "",
+    variant: Annotated[str, typer.Option(help="What makes other lenses of them, e.g. \"under water\" or \"in a case\".")] = "",
     across: Across = None, base: Base = None, json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core.join import rig as rigs
@@ -142,7 +143,7 @@ def rig(
     facts, seen, route = _two(front, rear, declared, across)
     found = calibrate_lenses(facts, route, seen)
     if out is not None:
-        write(out, rigs.text(found, title or out.stem, base))
+        write(out, rigs.text(rigs.card_of(found, title or out.stem, variant, base)))
     if json_:
         print_json({**records.to_plain(found), "base": base, "card": str(out) if out is not None else None})
         return

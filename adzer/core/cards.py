@@ -99,7 +99,7 @@ class RigLens(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How two round lenses of a camera stand: ``turn``, ``gain``, ``black``, ``falls`` and ``error`` as of ``JoinSettings``; ``base``: metres
-    between them."""
+    between them; ``variant``: what the camera is in, or has before it, where that makes other lenses of them."""
 
     title: str
     lenses: tuple[RigLens, RigLens]
@@ -110,6 +110,7 @@ class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     falls: Annotated[float, Meta(ge=-2, le=4)] = 0.0
     base: Annotated[float, Meta(gt=0, le=2)] | None = None
     note: str = ""
+    variant: Annotated[str, Meta(max_length=80)] = ""
 
 
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -220,7 +220,7 @@ class Rig:
     turning, light   as of its patch
     falls    by how much, as a logarithm, each lens's light falls off to its rim
     blend    radians over which one passes into the other; ``seam``: where they do, see ``Meeting``
-    tones    on that way how many times as bright the first recorded what both see, ``light`` apart, as a logarithm: what is left
+    tones    on that way how many times as red, green and blue the first recorded what both see, ``light`` apart, as a logarithm: what is left
              where cameras bend bright light; both are brought halfway; None: nothing
     close    on that way radians that what stands there lies apart in both: they are brought together; None: as ``apart``
     lenses   as they were found to be, in the picture of both; empty: as the footage shows their discs
@@ -235,7 +235,7 @@ class Rig:
     falls: float = 0.0
     blend: float = 0.05
     seam: Around | None = None
-    tones: Around | None = None
+    tones: tuple[Around, Around, Around] | None = None
     close: Around | None = None
     lenses: tuple[Lens, ...] = ()
     apart: float = 0.0

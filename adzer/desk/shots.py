@@ -179,10 +179,10 @@ class Camera:
         bench.button.click()
         wait(lambda: desk.shot is not None and desk.shot.route.join.align is not None and not desk.worker.busy, seconds=60, settle=0.5)
         desk.answer("join", laid="beside", pin=0.6)
-        bench.look.choose("coloured")
-        wait(lambda: bool(bench._pictures) and not desk.worker.busy, settle=1.0)
+        bench.looking.choice.choose("coloured")
+        wait(lambda: bool(bench.looking.pictures) and not desk.worker.busy, settle=1.0)
         self.take("bench-join-eyes")
-        bench.look.choose(None)
+        bench.looking.choice.choose(None)
         for _ in range(4):
             desk.undo()
         desk.unfold(None)

@@ -121,11 +121,13 @@ def test_light_is_mixed_not_signal():
 
 
 WAY = Meeting((1.0, 0.0, 0.0), (-1.0, 0.0, 0.0), 0.1)
+BRIGHTER = tuple(Around.still_at(v) for v in ((0.3, -0.2, 0.1), (0.0, 0.2), (0.1,)))
+TONE = Tone(WAY, 0.5, BRIGHTER, Fall((0.0, 1.0, 0.0), 0.3, 0.1, 1.5))
 
 
 @pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
 @pytest.mark.parametrize("look", [None, ViewLook((480, 240), ViewPath("equidistant", (Key(fov=200),)), (1.0, 0.5))])
-@pytest.mark.parametrize("tone", [None, Tone(WAY, 0.5, Around.still_at((0.3, -0.2, 0.1)), Fall((0.0, 1.0, 0.0), 0.3, 0.1, 1.5))])
+@pytest.mark.parametrize("tone", [None, TONE])
 def test_the_loops_mix_as_the_reference_does(chain, look, tone):
     rng = np.random.default_rng(3)
     lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0, 0.01), (0.0, 1.2, 0.0, 0.0), (0.05, 0.0, 0.8, -0.004)), look)
@@ -165,10 +167,10 @@ def test_where_one_alone_counts_nothing_is_done_to_it():
 def test_what_one_recorded_brighter_by_direction_is_made_alike():
     """Twice as bright above as below, and of two recordings one; brought together where they meet, it is the other's."""
     lenses, plan = two_lenses(20.0)
-    tone = Tone(WAY, 10.0, Around.still_at((-0.7, -0.3, 0.0, -0.3)))  # everywhere: it falls to nothing only ten turns away
+    tone = Tone(WAY, 10.0, (Around.still_at((-0.7, -0.3, 0.0, -0.3)),) * 3)  # everywhere: it falls to nothing only ten turns away
     places = np.stack(np.meshgrid(np.arange(SIZE[0]) + 0.5, np.arange(SIZE[1]) + 0.5), -1)
     frames, matrix = [], PLAIN.to_codes()
-    for lens, brighter in ((lenses[0], 1.0), (lenses[1], 1 / tone.at(lenses[1].direction(places), 0.0)[..., None])):
+    for lens, brighter in ((lenses[0], 1.0), (lenses[1], 1 / tone.at(lenses[1].direction(places), 0.0))):
         codes = STANDARD["bt709"].encode(scene(lens.direction(places)) * 0.5 * brighter) @ matrix[:, :3].T + matrix[:, 3]
         frames.append(tuple(np.ascontiguousarray(np.round(codes[..., c]), PLAIN.format.dtype) for c in range(3)))
     (panel,) = plan.panels

@@ -211,14 +211,14 @@ def test_a_card_that_shows_spheres_gets_one_and_what_is_not_known_is_asked(near)
     known = walk(route.with_("join", distance=2.0, base=0.03), facts, seen, sphere)
     assert known.stopped is None and known.draft.panels[0].patches[0].away.apart == pytest.approx(0.0075)
     along = along_seam(facts, route.with_("join", distance=2.0, base=0.03), seen)
-    assert {len(getattr(along.met[0], k)) for k in ("seam", "tones", "apart")} == {PLACES}
+    assert {len(v) for v in (along.met[0].seam, along.met[0].apart, *along.met[0].tones)} == {PLACES}
 
 
 def test_a_rig_card_says_it_all_again(near, tmp_path):
     *_, found = near
     path = tmp_path / "rigs" / "mill.toml"
     path.parent.mkdir()
-    path.write_text(rig.text(found, "mill", 0.03))
+    path.write_text(rig.text(rig.card_of(found, "mill", "under water", 0.03)))
     card = cards.read_card(path)
     told_again = rig.by_card(card, "mill")
     first = rig.answers(found)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 from PySide6.QtCore import QPointF
 
+from adzer.core.cards import RigCard, find
 from adzer.core.intake.take import read_file
 from adzer.core.job import Part
 from adzer.core.route import Route
@@ -39,6 +40,19 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     assert wait(lambda: desk.shot.route.join.error is not None and not desk.worker.busy, seconds=60, settle=0.5), window.note.text()
     assert "±" in lenses.stand.reason and "1.4" in lenses.stand.reason and not lenses.forget.isHidden()
     assert wait(lambda: window.bench.picture.after != before), "the preview is made anew"
+    assert desk.shot.route.join.met and "brought together" in lenses.tears.reason or "bent together" in lenses.tears.reason
+    desk.answer("join", base=0.03)
+    lenses.pointed.click()
+    assert wait(lambda: len(lenses.looking.pictures) == 2 and not desk.worker.busy, settle=0.1), window.note.text()
+    lenses.dragged(QPointF(0.5, 0.5), True)  # up, in the sky
+    assert wait(lambda: "too plain" in window.note.text() or "far away" in window.note.text(), settle=0.1), window.note.text()
+    lenses.looking.choice.choose("apart")
+    assert wait(lambda: len(lenses.looking.pictures) == 1 and not desk.worker.busy, settle=0.1)
+    lenses.looking.choice.choose(None)
+    assert lenses.looking.instead() is None
+    lenses.keep.click()
+    name = desk.shot.route.join.rig
+    assert name is not None and find("rigs", name, RigCard).turn == desk.shot.route.join.turn and not lenses.keep.isVisible()
     lenses.blend.set_value(5.0)
     lenses.blend._move(8.0)
     lenses.blend.settled.emit(8.0)
@@ -117,12 +131,12 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     assert wait(lambda: desk.shot.route.join.pin != 0, settle=0.2), window.note.text()
     assert 0.2 < desk.shot.route.join.pin < 2.5 and "It costs" in pair.hold.reason
     for how, count in (("coloured", 1), ("apart", 1), ("by turns", 2)):
-        pair.look.choose(how)
-        assert wait(lambda n=count, h=how: len(pair._pictures) == n and pair._how == h and not desk.worker.busy, settle=0.1)
+        pair.looking.choice.choose(how)
+        assert wait(lambda n=count, h=how: len(pair.looking.pictures) == n and pair.looking.how == h and not desk.worker.busy, settle=0.1)
         assert window.bench.bench.instead() is not None
-    assert pair.timer.isActive() and pair.timer.interval() >= 500, "nothing flashes"
-    pair.look.choose(None)
-    assert window.bench.bench.instead() is None and not pair.timer.isActive()
+    assert pair.looking.timer.isActive() and pair.looking.timer.interval() >= 500, "nothing flashes"
+    pair.looking.choice.choose(None)
+    assert window.bench.bench.instead() is None and not pair.looking.timer.isActive()
     pair.forget.click()
     assert desk.shot.route.join.align is None and desk.shot.route.join.laid == "beside"
     window.go("Board")

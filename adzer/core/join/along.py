@@ -49,24 +49,25 @@ class Met(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How two lenses meet at ``t`` seconds of the shot, at even angles round the first's axis, from straight up on to the right.
 
     seam    degrees by which they do nearer to the first than halfway
-    tones   how many times as bright the first still recorded what both see there, as a logarithm
+    tones   how many times as red, green and blue the first still recorded what both see there, as logarithms
     apart   degrees that what stands there lies apart in the two; empty: nobody has measured it
     """
 
     t: float
     seam: Row = ()
-    tones: Row = ()
+    tones: tuple[Row, Row, Row] = ((), (), ())
     apart: Row = ()
 
 
 class Along(msgspec.Struct, frozen=True):
     """``differs``: of the signal that meets: on the way, brought together, and halfway, as it is. ``bent``: share of the sphere that is
-    bent by a tenth of a degree or more to bring it together. ``tears``: of moments, degrees that things on the way lie apart (95 %)."""
+    bent by a tenth of a degree or more to bring it together. ``tears``: of moments, degrees that things on the way lie apart (95 %), and those
+    that are left once they are brought together."""
 
     met: tuple[Met, ...]
     differs: tuple[float, float]
     bent: float
-    tears: tuple[tuple[float, float], ...]
+    tears: tuple[tuple[float, float, float], ...]
 
 
 @dataclass(frozen=True)
@@ -100,22 +101,32 @@ class Overlap:
     @property
     def heights(self) -> Array:
         n = int(self.half / self.step)
-        return np.arange(-n, n + 1) * self.step
+        return np.asarray(np.arange(-n, n + 1) * self.step, np.float64)
 
     def both(self, planes: tuple[Plane, ...]) -> tuple[Floats, Floats]:
-        """(rows, COLUMNS, 3) signal of what both see."""
-        band = measure.band(self.lens, np.arange(COLUMNS) * 360 / COLUMNS, self.heights)
-        one, two = (
-            measure.seen(planes, self.samples, self.lens, n, self.corner, band @ t.T) for n, t in enumerate((np.eye(3), self.turn))
-        )
+        """(rows, COLUMNS, 3) signal of what both see all round."""
+        turned, heights = np.meshgrid(np.arange(COLUMNS) * 360 / COLUMNS, self.heights)
+        return self.at(planes, turned, heights)
+
+    def at(self, planes: tuple[Plane, ...], turned: Array, heights: Array, apart: Array | float = 0.0) -> tuple[Floats, Floats]:
+        """(…, 3) signal of either, the second's light as the first's: degrees round the axis and over the plane between them, of what stands
+        ``apart`` degrees apart."""
         made = []
-        for n, signal in enumerate((one, two)):
+        for n, turn in enumerate((np.eye(3), self.turn)):
+            d = measure.direction(self.lens, turned, heights + apart * (n - 0.5))
+            signal = measure.seen(planes, self.samples, self.lens, n, self.corner, d @ turn.T)
             light = signal if self.curve is None else self.curve.decode(np.clip(signal, 0, 1))
             light = light * np.array(self.light.gain) + np.array(self.light.black) if n else light
             if self.light.falls:
-                light = light * Fall.of(self.lens.lenses[n], self.light.falls).undone(band[:, :1])[..., None]
+                light = light * Fall.of(self.lens.lenses[n], self.light.falls).undone(d)[..., None]
             made.append(np.asarray(light if self.curve is None else self.curve.encode(light), np.float32))
         return made[0], made[1]
+
+    def apart_at(self, planes: tuple[Plane, ...], turned: float, height: float) -> float | None:
+        """Degrees that what stands there lies apart in the two; None if it cannot be told."""
+        near = _near(_Band(0.0, *self.both(planes)), self.heights, self.step, np.full(COLUMNS, height), None, np.nan)
+        value = float(near[round(turned / 360 * COLUMNS) % COLUMNS])
+        return None if np.isnan(value) else value
 
 
 def measured(moments: Iterable[tuple[float, tuple[Plane, ...]]], overlap: Overlap, blend: float) -> Along:
@@ -151,12 +162,18 @@ def measured(moments: Iterable[tuple[float, tuple[Plane, ...]]], overlap: Overla
     told = float(np.mean([c[w, columns] for c, w in zip(costs, seams, strict=True)]))
     plain = float(np.mean([np.abs(b.one - b.two)[len(heights) // 2].mean() for b in held]))
     bent = 2 * np.sin(np.radians(15.0)) / 2 * float((np.abs(apart) > 0.1).mean())
-    tears = tuple((round(b.time, 3), round(float(np.quantile(np.abs(a), 0.95)), 3)) for b, a in zip(held, apart, strict=True))
-    rows = [tuple(_placed(v) for v in each) for each in zip(ways, tones, apart, strict=True)]
-    met = [Met(round(b.time, 3), *row) for b, row in zip(held, rows, strict=True)]
-    if all(row == rows[0] for row in rows):
-        met = [Met(0.0, *rows[0])]
+    tears = tuple((round(b.time, 3), _most(a), _most(near - a)) for b, a, near in zip(held, apart, aparts, strict=True))
+    met = []
+    for band, where, tone, near in zip(held, ways, tones, apart, strict=True):
+        red, green, blue = (_placed(v) for v in tone)
+        met.append(Met(round(band.time, 3), _placed(where), (red, green, blue), _placed(near)))
+    if all(msgspec.structs.replace(m, t=met[0].t) == met[0] for m in met):
+        met = [msgspec.structs.replace(met[0], t=0.0)]
     return Along(tuple(met), (round(told, 4), round(plain, 4)), round(bent, 4), tears)
+
+
+def _most(values: Array) -> float:
+    return round(float(np.quantile(np.abs(values), 0.95)), 3)
 
 
 def _placed(values: Array) -> tuple[float, ...]:
@@ -167,8 +184,8 @@ def _placed(values: Array) -> tuple[float, ...]:
 
 
 def _calm(values: Array, keeps: float) -> Array:
-    """Moments (n, COLUMNS) smoothed over time; all alike where they hardly change."""
-    calm = gaussian_filter1d(median_filter(values, (3, 1), mode="nearest"), 0.7, axis=0, mode="nearest")
+    """Moments (n, …) smoothed over time; all alike where they hardly change."""
+    calm = gaussian_filter1d(median_filter(values, (3, *(1,) * (values.ndim - 1)), mode="nearest"), 0.7, axis=0, mode="nearest")
     if float(np.quantile(np.abs(calm - np.median(values, axis=0)), 0.95)) <= keeps:
         return np.asarray(np.broadcast_to(np.median(values, axis=0), values.shape))
     return np.asarray(calm)
@@ -197,8 +214,8 @@ def _way_round(cost: Array, limit: float, heights: Array) -> NDArray[np.int64]:
     return np.asarray(np.round(smooth), np.int64)
 
 
-def _near(band: _Band, heights: Array, step: float, seam: Array, before: Array | None) -> Array:
-    """(COLUMNS,) degrees that what stands on the way lies apart, smooth round it; ``before``: a moment ago."""
+def _near(band: _Band, heights: Array, step: float, seam: Array, before: Array | None, unsure: float = 0.0) -> Array:
+    """(COLUMNS,) degrees that what stands on the way lies apart, smooth round it; ``before``: a moment ago; ``unsure``: where nothing tells."""
     one, two = (measure.luma(v) for v in (band.one, band.two))
     tried = np.arange(-3, round(NEAREST / step) + 1)
     window = round(WINDOW / step)
@@ -223,7 +240,7 @@ def _near(band: _Band, heights: Array, step: float, seam: Array, before: Array |
     found = (tried[here] + vertex(low, at, high)) * step
     sure = np.clip((1 + at) / ALIKE - 1, 0.0, 1.0)
     told, weight = (gaussian_filter1d(v, 5, mode="wrap") for v in (found * sure, sure))
-    return np.asarray(told / (weight + 0.02))
+    return np.where(weight > 0.02, told / (weight + 0.02), unsure)
 
 
 def _over(values: Array) -> Array:
@@ -232,17 +249,16 @@ def _over(values: Array) -> Array:
 
 
 def _tones(band: _Band, heights: Array, step: float, seam: Array, near: Array, curve: Curve | None) -> Array:
-    """(COLUMNS,) how many times as bright the first recorded what both see about the way, as a logarithm; 0 where nothing can be
-    compared."""
+    """(3, COLUMNS) how many times as red, green and blue the first recorded what both see about the way, as a logarithm; 0 where nothing
+    can be compared."""
     one, two = (_shifted(v, sign * near / 2 / step) for v, sign in ((band.one, -1), (band.two, 1)))
     usable = np.all([(v > 0.03) & (v < 0.99) for v in (one, two)], axis=(0, 3))
     light = [np.maximum(v if curve is None else curve.decode(np.clip(v, 0, 1)), 1e-4) for v in (one, two)]
     usable &= np.abs(heights[:, None] - seam) <= 2.0
-    total, (first, second) = uniform_filter1d(usable.sum(axis=0).astype(float), 21, mode="wrap"), (
-        uniform_filter1d(np.where(usable, measure.luma(v), 0.0).sum(axis=0), 21, mode="wrap") for v in light
-    )
-    told = np.where(total > 2, np.log(np.maximum(first, 1e-6) / np.maximum(second, 1e-6)), 0.0)
-    return np.clip(gaussian_filter1d(told, 15, mode="wrap"), -0.7, 0.7)
+    count = uniform_filter1d(usable.sum(axis=0).astype(float), 21, mode="wrap")
+    first, second = (uniform_filter1d(np.where(usable[..., None], v, 0.0).sum(axis=0), 21, axis=0, mode="wrap").T for v in light)
+    told = np.where(count > 2, np.log(np.maximum(first, 1e-6) / np.maximum(second, 1e-6)), 0.0)
+    return np.clip(gaussian_filter1d(told, 15, axis=1, mode="wrap"), -0.7, 0.7)
 
 
 def round_way(cost: Array, steep: float) -> NDArray[np.int64]:

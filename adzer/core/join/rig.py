@@ -7,6 +7,8 @@ to what they were taken for as what is seen allows.
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
@@ -14,7 +16,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..cards import RigCard, RigLens
+from ..cards import RigCard, RigLens, own_folder, paths
 from ..errors import AdzerError
 from ..light.curves import Curve
 from ..light.samples import Samples
@@ -24,6 +26,7 @@ from ..space.sphere import Array, Lens, Round, angles, rotation, turning
 from . import measure
 from .along import Along
 from .measure import Light, Matched
+from .settings import JoinSettings
 
 LONG, HIGH = 12.0, 3.6  # degrees that a piece is wide round the axis, and high
 EVERY = 6.0
@@ -36,6 +39,7 @@ USUAL = (0.001, 0.001, 0.003, 0.01)  # by which lenses are off what they are tak
 GUESSED = (0.001, 0.001, 0.02, 0.003)
 FINE = 0.02  # degrees by which the sharpest pieces are found off
 NEAR = 0.02  # degrees from which on a thing stands apart
+VARIANTS = ("", "in a case", "under water", "with other glass before it")  # in which a camera's lenses are other ones
 ACROSS = (186.0, 192.0, 198.0, 204.0, 210.0, 216.0, 222.0)  # degrees that lenses are tried with
 
 
@@ -94,16 +98,45 @@ def by_card(card: RigCard, name: str | None = None) -> dict[str, object]:
     return made | ({"base": card.base} if card.base is not None else {})
 
 
-def text(found: Rigged, title: str, base: float | None) -> str:
+def card_of(found: Rigged | JoinSettings, title: str, variant: str = "", base: float | None = None) -> RigCard:
+    """What is known of the lenses of a camera. AdzerError if nothing is."""
+    light = found.light if isinstance(found, Rigged) else found
+    base = base or (None if isinstance(found, Rigged) else found.base)
+    if found.lenses is None or found.error is None:
+        raise AdzerError("Nobody has measured these lenses; there is nothing to keep. Measure them first.")
+    return RigCard(title, found.lenses, found.turn, light.gain, found.error, light.black, light.falls, base, variant=variant)
+
+
+def keep(card: RigCard) -> str:
+    """Writes it among a person's own cards, under a name that is free, which it gives back."""
+    words = f"{card.title} {card.variant}".lower()
+    stem = re.sub(r"[^a-z0-9]+", "-", words).strip("-") or "rig"
+    folder = own_folder() / "rigs"
+    taken = set(paths("rigs"))
+    name = next(n for n in (stem, *(f"{stem}-{i}" for i in range(2, 1000))) if n not in taken)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with (folder / f"{name}.toml").open("x", encoding="utf-8") as file:
+            file.write(text(card))
+    except OSError as error:
+        raise AdzerError(f"{folder / name}.toml cannot be written ({error.strerror}).") from None
+    return name
+
+
+def text(card: RigCard) -> str:
     """A rig card's file."""
 
     def numbers(values: Sequence[float]) -> str:
         return "[" + ", ".join(f"{v:.6g}" for v in values) + "]"
 
-    lines = [f'title = "{title}"', f"turn = {numbers(found.turn)}", f"gain = {numbers(found.light.gain)}"]
-    lines += [f"black = {numbers(found.light.black)}", f"falls = {found.light.falls:g}", f"error = {found.error:.4g}"]
-    lines += [f"base = {base:g}"] if base is not None else []
-    for lens in found.lenses:
+    def quoted(words: str) -> str:
+        return json.dumps(words, ensure_ascii=False)  # a basic string of TOML is one of JSON
+
+    lines = [f"title = {quoted(card.title)}", f"turn = {numbers(card.turn)}", f"gain = {numbers(card.gain)}"]
+    lines += [f"variant = {quoted(card.variant)}"] if card.variant else []
+    lines += [f"black = {numbers(card.black)}", f"falls = {card.falls:g}", f"error = {card.error:.4g}"]
+    lines += [f"base = {card.base:g}"] if card.base is not None else []
+    for lens in card.lenses:
         lines += ["", "[[lenses]]", *(f"{k} = {getattr(lens, k):.6f}" for k in ("x", "y", "radius", "across"))]
         lines += [f"bend = {numbers(lens.bend)}"] if lens.bend else []
     return "\n".join(lines) + "\n"

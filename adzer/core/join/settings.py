@@ -21,7 +21,7 @@ def _met_once(plain: dict[str, object]) -> dict[str, object]:
     """Version 3 knew one way for a whole take, and its light as factors."""
     seam, tones = plain.pop("seam", ()), plain.pop("tones", ())
     if seam or tones:
-        plain["met"] = [{"t": 0.0, "seam": seam, "tones": [log(v) for v in tones]}]  # type: ignore[attr-defined]
+        plain["met"] = [{"t": 0.0, "seam": seam, "tones": [[log(v) for v in tones]] * 3}]  # type: ignore[attr-defined]
     return plain
 
 

@@ -68,9 +68,11 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
             findings.append(Finding(Level.STOP, "rig-base-unknown", text, "join", Fix("Let them meet far away", "join", {"distance": None})))
         else:
             apart = settings.base / settings.distance
-    seam, close = _around(settings.met, "seam"), _around(settings.met, "apart") if settings.close else None
+    red, green, blue = (around(settings.met, "tones", n) for n in range(3))
+    tones = None if red is None or green is None or blue is None else (red, green, blue)
+    seam, close = around(settings.met, "seam"), around(settings.met, "apart") if settings.close else None
     rig = Rig(
-        turning, light, settings.falls, float(np.radians(settings.blend)), seam and seam.changed(np.radians), _around(settings.met, "tones"),
+        turning, light, settings.falls, float(np.radians(settings.blend)), seam and seam.changed(np.radians), tones,
         close and close.changed(np.radians), lenses, apart,
         settings.laid == "sphere" or (context.card is not None and context.card.shows == "spheres"), _near(context),
     )  # fmt: skip
@@ -80,9 +82,9 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=recorded_curve(picture)))
 
 
-def _around(met: tuple[Met, ...], what: str) -> Around | None:
+def around(met: tuple[Met, ...], what: str, channel: int | None = None) -> Around | None:
     """One thing that is said along the way; None if nothing is."""
-    rows = tuple(getattr(m, what) for m in met)
+    rows = tuple(getattr(m, what) if channel is None else getattr(m, what)[channel] for m in met)
     if not rows or not all(rows):
         return None
     made = Around(tuple(m.t for m in met), rows)

@@ -25,24 +25,25 @@ def gather(sampled, cover, n, first, shares, tones, step, whole, matrix, table, 
 
     sampled, cover   (rows, 3, n or more) its codes, which are worked in, and (rows, n or more) how far there is a picture
     shares   (cell rows + 1, cells + 1) how far it counts at the corners of cells of ``step`` pixels
-    tones    the same of how much brighter it is taken
+    tones    (3, …) the same of how much brighter each of its channels is taken
     whole    may its codes be taken as they are where it alone counts?
     matrix   (3, 4) codes → places in ``table``, which gives light (see ``colour.look_up``); ``turned`` (3, 4): on that
     light (rows, 3, columns), weight (rows, columns)   what is gathered so far; weight −1: taken whole into ``out``
     seen     (rows, columns) 0 … 1: is there a picture at all?
     """
-    share, tone = np.empty(n, np.float32), np.empty(n, np.float32)
-    index, one = np.empty(n, np.int32), np.float32(0.99999)
+    share, tone = np.empty(n, np.float32), np.empty((3, n), np.float32)
+    index, one, asis = np.empty(n, np.int32), np.float32(0.99999), np.float32(1.0)
     for row in range(sampled.shape[0]):
         cell = row // step
         down = np.float32((row - cell * step + 0.5) / step)
         _shares(shares[cell], shares[cell + 1], down, step, n, share)
-        _shares(tones[cell], tones[cell + 1], down, step, n, tone)
+        for c in range(3):
+            _shares(tones[c, cell], tones[c, cell + 1], down, step, n, tone[c])
         lo, hi = 0, n
         if whole:
-            while lo < n and share[lo] > one and tone[lo] == np.float32(1.0):
+            while lo < n and share[lo] > one and tone[0, lo] == asis and tone[1, lo] == asis and tone[2, lo] == asis:
                 lo += 1
-            while hi > lo and share[hi - 1] > one and tone[hi - 1] == np.float32(1.0):
+            while hi > lo and share[hi - 1] > one and tone[0, hi - 1] == asis and tone[1, hi - 1] == asis and tone[2, hi - 1] == asis:
                 hi -= 1
         for i in range(n):
             x = first + i
@@ -57,13 +58,13 @@ def gather(sampled, cover, n, first, shares, tones, step, whole, matrix, table, 
         for c in range(3):
             look_up(sampled[row, c, lo:hi], index[: hi - lo], table)
         to_rgb(y, b, r, turned)
-        counts, brighter, total = share[lo:hi], tone[lo:hi], weight[row, first + lo : first + hi]
+        counts, total = share[lo:hi], weight[row, first + lo : first + hi]
         there = cover[row, lo:hi]
         for i in range(hi - lo):
             counts[i] = max(counts[i], np.float32(0.0)) * there[i]
             total[i] += counts[i]
         for c in range(3):
-            part, into = sampled[row, c, lo:hi], light[row, c, first + lo : first + hi]
+            part, into, brighter = sampled[row, c, lo:hi], light[row, c, first + lo : first + hi], tone[c, lo:hi]
             for i in range(hi - lo):
                 into[i] += counts[i] * (brighter[i] * part[i])
 

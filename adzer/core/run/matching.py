@@ -10,9 +10,9 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
-from ..join import along, eyes, measure, rig
+from ..join import along, eyes, measure, rig, strip
 from ..join.measure import Matched, match
-from ..join.step import recorded_curve
+from ..join.step import around, recorded_curve
 from ..light.curves import Curve
 from ..light.samples import Samples
 from ..look.sampling import signal
@@ -46,13 +46,28 @@ def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.R
 
 def along_seam(facts: FileFacts, route: Route, seen: Seen | None) -> along.Along:
     """The way on which lenses that are known meet on this shot, moment by moment."""
-    picture, lens, corner, curve, samples = _lenses(facts, route, seen)
-    join = route.join
-    overlap = along.Overlap(lens, corner, rotation(*join.turn), samples, curve, measure.Light(join.gain, join.black, join.falls, 1))
+    picture, overlap = _overlap(facts, route, seen)
     with Reader(facts.source, print_=facts.fingerprint) as reader:
         count = int(np.clip(float(facts.duration or 0) * EACH_SECOND, FRAMES, MOST))
         moments = ((float(reader.time(n)), upright(reader.frame(n), picture.turn)) for n in _spread(len(reader), count))
-        return along.measured(moments, overlap, join.blend)
+        return along.measured(moments, overlap, route.join.blend)
+
+
+def overlap_looked(
+    facts: FileFacts, route: Route, seen: Seen | None, frame: int, how: str, wide: int
+) -> tuple[NDArray[np.uint8], ...]:
+    """What both lenses see of a frame, as ``strip.looked``."""
+    picture, overlap = _seen_by_both(facts, route, seen)
+    apart = around(route.join.met, "apart") if route.join.close else None
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        return strip.looked(overlap, upright(reader.frame(frame), picture.turn), apart, float(reader.time(frame)), how, wide)
+
+
+def apart_at(facts: FileFacts, route: Route, seen: Seen | None, frame: int, how: str, x: float, y: float) -> float | None:
+    """Degrees that what is pointed at in such a picture stands apart in the two lenses; None if that cannot be told."""
+    picture, overlap = _seen_by_both(facts, route, seen)
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        return overlap.apart_at(upright(reader.frame(frame), picture.turn), *strip.place_in(overlap.half, how, x, y))
 
 
 def look_at_eyes(facts: FileFacts, route: Route, seen: Seen | None, moments: int = MOMENTS) -> eyes.Seen:
@@ -102,6 +117,19 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
                 yield eyes.Shown(one, two, float(reader.time(n)))
 
     return shown, aspect, recorded_curve(picture)
+
+
+def _overlap(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture, along.Overlap]:
+    picture, lens, corner, curve, samples = _lenses(facts, route, seen)
+    join = route.join
+    return picture, along.Overlap(lens, corner, rotation(*join.turn), samples, curve, measure.Light(join.gain, join.black, join.falls, 1))
+
+
+def _seen_by_both(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture, along.Overlap]:
+    picture, overlap = _overlap(facts, route, seen)
+    if overlap.half < 0.5:
+        raise AdzerError(f"The lenses of {facts.path} hardly overlap, as far as anybody says. Say how far they see, or let them be measured.")
+    return picture, overlap
 
 
 def _lenses(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture, Round, tuple[int, int], Curve | None, Samples]:

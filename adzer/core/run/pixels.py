@@ -239,14 +239,15 @@ class _Mapped(_Job):
         if not self.mixed:
             return lambda span: alone(0, span)
         least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
-        dull, bright = ([_of_cells(g.tones, g, f) for g in grids] for f in (np.minimum, np.maximum))
+        bent = [None if g.tones is None else _of_cells(np.abs(g.tones - 1).max(axis=0), g, np.maximum) for g in grids]
 
         def strip(span: tuple[int, int]) -> None:
             cells = slice(span[0] // grids[0].step, -(-span[1] // grids[0].step))
             counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
             first = counting[0] if counting else 0
             whole = len(counting) == 1 and self._mixes[first][0] and least[first][cells].min() >= 1
-            if whole and dull[first][cells].min() == bright[first][cells].max() == 1:
+            toned = bent[first]
+            if whole and (toned is None or toned[cells].max() == 0):
                 alone(counting[0], span)
                 return
             with self._room() as room:
@@ -270,14 +271,14 @@ class _Mapped(_Job):
             held = self._grids[n].shares
             ones = np.ones(nodes.shape[:2], np.float32)
             held, tones = (ones if held is None else held), self._grids[n].tones
-            tones = ones if tones is None else tones
+            tones = np.broadcast_to(ones, (3, *ones.shape)) if tones is None else tones
             for g0, g1 in _runs(shares.max(axis=0) > 0):
                 first = g0 * step
                 m = min(g1 * step, width) - first
                 run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
                 seen = room["run cover"][: count * m].reshape(count, m)
                 corner, cell = (slice(cells.start, cells.stop + 1), slice(g0, g1 + 1)), (slice(None), cells, slice(g0, g1))
-                held_there, tones_there = (np.ascontiguousarray(v[corner]) for v in (held, tones))
+                held_there, tones_there = np.ascontiguousarray(held[corner]), np.ascontiguousarray(tones[:, corner[0], corner[1]])
                 self._views.sample_band(
                     planes, at, reduced, np.ascontiguousarray(nodes[corner]), np.ascontiguousarray(found[cell]), step, *rest, run, seen,
                     m, 0, count,

@@ -68,9 +68,9 @@ def warped(plan: Plan, panel: Panel, frames: list[tuple[Plane, ...]], time: floa
         matrix = plan.inputs[patch.input].given.to_signal()
         light = codes @ matrix[:, :3].T + matrix[:, 3]
         light = light if curve is None else curve.decode(light)
-        brighter = share if patch.tone is None else share * patch.tone.at(d, time)
+        brighter = share[..., None] if patch.tone is None else share[..., None] * patch.tone.at(d, time)
         given = np.array(patch.light if patch.light is not None else np.eye(3))
-        total += brighter[..., None] * (light @ given[:, :3].T + (given[:, 3] if given.shape[1] == 4 else 0.0))
+        total += brighter * (light @ given[:, :3].T + (given[:, 3] if given.shape[1] == 4 else 0.0))
         weight += share
         cover = np.maximum(cover, np.where(share > 0, seen, 0))
     light = total / np.maximum(weight, 1e-12)[..., None]

@@ -36,8 +36,8 @@ class Grid:
     level of reduction; width of the kernel along x (−1: narrow patches) and y, 0 … WIDTHS; sixteenths of a sample that a pixel spans along x
     and y where one kernel is too narrow, else 0. ``step``: delivered pixels a cell is wide and high. ``levels``:
     reductions needed; ``bare``: somewhere there may be no picture. ``sparse``: chroma is sampled at every second pixel each
-    way, and drawn straight between. ``shares`` (rows+1, columns+1): how far it counts at the corners, None: it is all; ``tones``: how
-    much brighter there."""
+    way, and drawn straight between. ``shares`` (rows+1, columns+1): how far it counts at the corners, None: it is all; ``tones``
+    (3, rows+1, columns+1): how much brighter there."""
 
     nodes: NDArray[np.float32]
     cells: NDArray[np.int32]
@@ -76,7 +76,7 @@ def grid(
     whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
     bare = not whole and float(lens.margin(d).min()) < 1.0
     shares = None if patch.share is None else np.ascontiguousarray(patch.share.at(seen, time), np.float32)
-    tones = None if patch.tone is None else np.ascontiguousarray(patch.tone.at(seen, time), np.float32)
+    tones = None if patch.tone is None else np.ascontiguousarray(np.moveaxis(patch.tone.at(seen, time), -1, 0), np.float32)
     return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse, shares, tones)
 
 

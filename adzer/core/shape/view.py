@@ -140,7 +140,10 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
         place = replace(one, x=one.x - n * width) if apart else one
         size = (width, region[3])
         facing = second if n else first
-        tones = rig.tones and rig.tones.changed(lambda v, sign=1 if n else -1: v * sign / 2)  # each goes halfway
+        tones = None
+        if rig.tones is not None:  # each lens goes halfway
+            red, green, blue = (t.changed(lambda v, sign=1 if n else -1: v * sign / 2) for t in rig.tones)
+            tones = (red, green, blue)
         fall = Fall.of(one, rig.falls) if rig.falls else None
         patches.append(Patch(
             Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,

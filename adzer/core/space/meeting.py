@@ -96,10 +96,9 @@ class Meeting:
         part = np.clip(0.5 + self.off(d, time) / self.width, 0.0, 1.0)
         return np.asarray(part * part * (3 - 2 * part))
 
-    def along(self, values: Around, d: Array, reach: float, time: float) -> Array:
-        """(…) of ``values`` on the way, less and less up to ``reach`` radians from it."""
-        near = np.cos(np.clip(self.off(d, time) / reach, -1.0, 1.0) * np.pi / 2) ** 2
-        return np.asarray(values.at(turned_round(d, np.array(self.axis)), time) * near)
+    def near(self, d: Array, reach: float, time: float) -> Array:
+        """(…) 1 on the way, less and less up to ``reach`` radians from it."""
+        return np.asarray(np.cos(np.clip(self.off(d, time) / reach, -1.0, 1.0) * np.pi / 2) ** 2)
 
     @property
     def turned(self) -> Meeting:
@@ -138,31 +137,34 @@ class Fall:
 
 @dataclass(frozen=True)
 class Tone:
-    """By how much light is made brighter.
+    """By how much red, green and blue light is made brighter.
 
-    brighter   on ``way``, as a logarithm, and less and less up to ``reach`` radians from it; None: nothing
+    brighter   each on ``way``, as a logarithm, and less and less up to ``reach`` radians from it; None: nothing
     fall       that is undone besides
     """
 
     way: Meeting
     reach: float
-    brighter: Around | None = None
+    brighter: tuple[Around, Around, Around] | None = None
     fall: Fall | None = None
 
     @property
     def still(self) -> bool:
-        return self.brighter is None or (self.brighter.still and self.way.still)
+        return self.brighter is None or (all(v.still for v in self.brighter) and self.way.still)
 
     def at(self, d: Array, time: float) -> Array:
-        """(…) of directions (…, 3) of any length.
+        """(…, 3) of directions (…, 3) of any length.
 
         >>> way = Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.1)
-        >>> tone = Tone(way, 0.2, Around.still_at((float(np.log(1.5)),)))
+        >>> tone = Tone(way, 0.2, tuple(Around.still_at((v,)) for v in (0.0, float(np.log(1.5)), 0.0)))
         >>> tone.at(np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]]), 0.0).round(6).tolist()
-        [1.5, 1.0]
+        [[1.0, 1.5, 1.0], [1.0, 1.0, 1.0]]
         """
-        made = self.fall.undone(d) if self.fall is not None else np.ones(d.shape[:-1])
-        return np.asarray(made if self.brighter is None else made * np.exp(self.way.along(self.brighter, d, self.reach, time)))
+        made = np.repeat((self.fall.undone(d) if self.fall is not None else np.ones(d.shape[:-1]))[..., None], 3, axis=-1)
+        if self.brighter is None:
+            return made
+        near, turned = self.way.near(d, self.reach, time), turned_round(d, np.array(self.way.axis))
+        return np.asarray(made * np.exp(np.stack([v.at(turned, time) for v in self.brighter], axis=-1) * near[..., None]))
 
 
 @dataclass(frozen=True)
@@ -192,5 +194,6 @@ class Away:
         """
         apart: Array | float = self.apart
         if self.more is not None:
-            apart = (apart + self.way.along(self.more, d, self.reach, time))[..., None]
+            more = self.more.at(turned_round(d, np.array(self.way.axis)), time) * self.way.near(d, self.reach, time)
+            apart = (apart + more)[..., None]
         return np.asarray(d - np.linalg.norm(d, axis=-1, keepdims=True) * apart * np.array(self.facing))

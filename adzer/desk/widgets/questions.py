@@ -71,6 +71,9 @@ class Pick(QComboBox):
         self.set_answers(answers, value)
         self.activated.connect(lambda i: self.chosen.emit(self._values[i]))
 
+    def value(self) -> object:
+        return self._values[self.currentIndex()] if self.currentIndex() >= 0 else None
+
     def set_answers(self, answers: Sequence[tuple[str, object]], value: object) -> None:
         self._values = [v for _, v in answers]
         self.clear()

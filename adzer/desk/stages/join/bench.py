@@ -38,13 +38,17 @@ class JoinBench(StageBench):
         self.quiet.refresh(shot, walked, f"{what}. The stage passes the picture through, {w}×{h}.")
 
     def moved(self, shot: Shot) -> None:
-        self.pair.refresh(shot, self.desk.walk(shot))
+        walked = self.desk.walk(shot)
+        self.pair.refresh(shot, walked)
+        self.lenses.refresh(shot, walked)
 
     def instead(self) -> QImage | None:
-        return self.pair.instead()
+        return self.pair.looking.instead() or self.lenses.looking.instead()
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
-        self.pair.overlay(painter, rect)
+        self.pair.looking.overlay(painter, rect)
+        self.lenses.looking.overlay(painter, rect)
 
     def dragged(self, place: QPointF, done: bool) -> None:
         self.pair.dragged(place, done)
+        self.lenses.dragged(place, done)

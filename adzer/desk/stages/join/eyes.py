@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QTimer
-from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QWidget
 
 from ....core.job import Shot
@@ -20,14 +18,16 @@ from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from .looking import Looking
 from .measuring import Measuring
 
 LAID = {
     "recorded": "as recorded", "beside": "side by side", "over": "one over the other", "left": "left eye alone", "right": "right eye alone",
 }  # fmt: skip
-SHOWN = {"coloured": "for red and cyan glasses", "apart": "what differs, about grey"}
-LOOKED = 1200  # columns of what is looked at
-TURNS = 700  # milliseconds that each eye is shown: slower than anything that flashes
+LOOKS = [
+    ("by turns", "by turns", "both eyes brought in line"), ("red–cyan", "coloured", "both eyes brought in line · for red and cyan glasses"),
+    ("apart", "apart", "both eyes brought in line · what differs, about grey"),
+]  # fmt: skip
 
 
 class Pair:
@@ -35,23 +35,14 @@ class Pair:
 
     def __init__(self, desk: Desk) -> None:
         self.desk = desk
-        self._pictures: tuple[QImage, ...] = ()
-        self._asked: tuple[object, ...] = ()
-        self._how: object = None
-        self._waiting = False
-        self._turn = 0
         self._pinning = False
-        self.timer = QTimer()
-        self.timer.setInterval(TURNS)
-        self.timer.timeout.connect(self._next)
+        self.looking = Looking(desk, "eyes look", LOOKS, ("left eye", "right eye"))
         self.measuring = Measuring(desk, EYES, Seen, ("Measure both eyes", "Comparing both eyes…"), self._measured)
         self.button = self.measuring.button
         self.first = Choice([("left first", "left"), ("right first", "right")])
         self.first.chosen.connect(lambda v: desk.answer("read", first=v))
         self.which = Question("Which eye is which?", self.button, self.first)
-        self.look = Choice([("as recorded", None), ("by turns", "by turns"), ("red–cyan", "coloured"), ("apart", "apart")], None)
-        self.look.chosen.connect(self._look)
-        self.seen = Question("How are they looked at here?", self.look)
+        self.seen = Question("How are they looked at here?", self.looking.choice)
         self.forget = act("Leave them as they lie", self._forget, False)
         self.line = Question("Do they lie in line?", self.forget)
         self.screen = Pick([(s.title, k) for k, s in comfort.SCREENS.items()], "room")
@@ -86,56 +77,6 @@ class Pair:
         plain = JoinSettings()
         self.desk.answer("join", **{k: to_plain(getattr(plain, k)) for k in ("align", "colours", "pin")})
 
-    # --- looking -------------------------------------------------------------------------------------------------------
-    def _look(self, how: object) -> None:
-        self._how, self._asked = how, ()
-        self._ask()
-
-    def _ask(self) -> None:
-        """Has the picture that is looked at made anew, if anything about it has changed."""
-        shot, how = self.desk.shot, self._how
-        if shot is None or how is None or self.desk.stage != "join":
-            if self._pictures:
-                QTimer.singleShot(0, self.desk.moved.emit)  # the main picture is drawn anew, after what asks here
-            self._pictures, self._asked = (), ()
-            self.timer.stop()
-            return
-        route = self.desk.route_of(shot)
-        asked = (shot.id, self.desk.frame, how, route)
-        if asked == self._asked or self._waiting:  # while it plays one is asked for at a time
-            return
-        self._asked, self._waiting = asked, True
-
-        def then(made: tuple[NDArray[np.uint8], ...] | None, error: str | None) -> None:
-            self._waiting = False
-            if made is None:
-                self.desk.said.emit(error or "They cannot be shown.")
-                return
-            if asked != self._asked:  # something else is wanted by now
-                self._ask()
-                return
-            self._pictures = tuple(_image(p) for p in made)
-            self.timer.start() if len(made) > 1 else self.timer.stop()
-            self.desk.moved.emit()
-
-        self.desk.worker.chore("eyes look", (shot.facts, route, self.desk.seen(shot), self.desk.frame, str(how), LOOKED), then)
-
-    def _next(self) -> None:
-        if self.desk.stage != "join":
-            self.timer.stop()
-            return
-        self._turn += 1
-        self.desk.moved.emit()
-
-    def instead(self) -> QImage | None:
-        return self._pictures[self._turn % len(self._pictures)] if self._pictures else None
-
-    def overlay(self, painter: QPainter, rect: QRectF) -> None:
-        if self._pictures:
-            words = ("left eye", "right eye")[self._turn % 2] if len(self._pictures) > 1 else SHOWN.get(str(self._how), "")
-            painter.setPen(QColor("#FFFFFF"))
-            painter.drawText(QPointF(rect.left(), rect.bottom() + 16), f"both eyes brought in line · {words}")
-
     # --- pinning -------------------------------------------------------------------------------------------------------
     def _begin_pin(self) -> None:
         self._pinning = True
@@ -146,7 +87,7 @@ class Pair:
         if not (self._pinning and done) or shot is None:
             return
         walked = self.desk.walk(shot)
-        at = _in_first(walked, place) if not self._pictures else (place.x(), place.y())
+        at = _in_first(walked, place) if not self.looking.pictures else (place.x(), place.y())
         if at is None or not (0 <= at[0] < 1 and 0 <= at[1] < 1):
             self.desk.said.emit(f"Click it in the {walked['read'].after.first or 'first'} eye's picture.")
             return
@@ -168,11 +109,10 @@ class Pair:
         for card in (*self.questions, *self.instruments):
             card.setVisible(two)
         if not two:
-            self._pictures = ()
-            self.timer.stop()
+            self.looking.put_away()
             return
         settings, picture, found = walked.route.join, walked["read"].after, self.measuring.found(shot)
-        self._ask()
+        self.looking.ask()
         self.first.set_value(picture.first)
         if found is None:
             self.which.say("Nobody has looked." if picture.first is None else f"The {picture.first} one is first, as was said or tagged.")
@@ -237,8 +177,6 @@ class Pair:
         )  # fmt: skip
 
 
-
-
 def _in_first(walked: Walk, place: QPointF) -> tuple[float, float] | None:
     """Shares of the width and height of the eye that was recorded first, of a place in the picture as it is shown; None: it lies in another."""
     picture, draft = walked["read"].after, walked.draft
@@ -253,8 +191,3 @@ def _in_first(walked: Walk, place: QPointF) -> tuple[float, float] | None:
             found = panel.look.directions(np.array(left), np.array(top), 0.0)
             return float(found[0]) / panel.region[2], float(found[1]) / panel.region[3]
     return None
-
-
-def _image(rgb: NDArray[np.uint8]) -> QImage:
-    h, w = rgb.shape[:2]
-    return QImage(np.ascontiguousarray(rgb).tobytes(), w, h, 3 * w, QImage.Format.Format_RGB888).copy()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QWidget
 
 from ....core.cards import RigCard, find, paths
@@ -11,16 +12,24 @@ from ....core.job import Shot
 from ....core.join import rig
 from ....core.join.rig import Rigged
 from ....core.join.settings import JoinSettings
+from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
 from ....core.shape.view import ROUND_ACROSS
 from ...model import Desk
+from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from .looking import Looking
 from .measuring import Measuring
 from .plots import Ring
 
 FAR = 1000.0  # metres from which on it is far away
+POINT = "Click what is to meet"
+LOOKS = [
+    ("by turns", "by turns", "what both see, brought together"),
+    ("apart", "apart", "four times what differs: as they stand, and under it brought together"),
+]
 
 
 class Lenses:
@@ -34,7 +43,13 @@ class Lenses:
         self.cards = Pick([])
         self.cards.chosen.connect(self._take_card)
         self.forget = act("Forget what was found", self._forget, False)
-        self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.forget)
+        self.variant = Pick([(v or "as it is used mostly", v) for v in rig.VARIANTS], "")
+        self.keep = act("Keep it as a card for all jobs", self._keep, False)
+        self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.forget, self.variant, self.keep)
+        self.looking = Looking(desk, "lenses look", LOOKS, ("the first lens", "the second lens"))
+        self.seen = Question("How are they looked at here?", self.looking.choice)
+        self._pointing = False
+        self.pointed = act(POINT, self._begin_point, False)
         self.across = Number(ROUND_ACROSS, 1.0, 60.0, 280.0, 1)
         self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
         self.sees = Question("How far does each lens see?", Numbers(("degrees across", self.across)))
@@ -45,18 +60,22 @@ class Lenses:
         self.base.setPlaceholderText("not measured")
         self.base.drafted.connect(lambda v: desk.draft("join", base=v / 100))
         self.far = act("Let them meet far away", lambda: desk.answer("join", distance=None), False)
-        self.near = Question("At what distance do they meet?", Numbers(("metres", self.distance), ("lenses apart, cm", self.base)), self.far)
+        numbers = Numbers(("metres", self.distance), ("lenses apart, cm", self.base))
+        self.near = Question("At what distance do they meet?", numbers, self.pointed, self.far)
         self.blend = Number(3.0, 0.5, 1.0, 20.0, 1)
         self.blend.drafted.connect(lambda v: desk.draft("join", blend=v))
         self.meet = Question("How wide do they pass into each other?", Numbers(("degrees", self.blend)))
+        self.close = Choice([("brought together", True), ("left as it is", False)], True)
+        self.close.chosen.connect(lambda v: desk.answer("join", close=v))
+        self.tears = Question("What becomes of what tears?", self.close)
         self.laid = Choice([("as recorded", "recorded"), ("whole sphere", "sphere")])
         self.laid.chosen.connect(lambda v: desk.answer("join", laid=v))
         self.lies = Question("How is it laid out?", self.laid)
         for number in (self.across, self.distance, self.base, self.blend):
             number.settled.connect(lambda _: desk.commit())
-        self.ring = Ring()
-        self.questions: list[QWidget] = [self.stand, self.sees, self.near, self.meet, self.lies]
-        self.instruments: list[Plot] = [self.ring]
+        self.ring, self.over = Ring(), Lines("Tears over the take", "px", 2)
+        self.questions: list[QWidget] = [self.stand, self.sees, self.seen, self.near, self.tears, self.meet, self.lies]
+        self.instruments: list[Plot] = [self.ring, self.over]
 
     def _measured(self, shot: Shot, found: Rigged) -> None:
         self.desk.answer("join", **rig.answers(found), rig=None)
@@ -66,6 +85,52 @@ class Lenses:
             self.desk.answer("join", **rig.by_card(find("rigs", str(name), RigCard), str(name)), met=[])
         except AdzerError as fault:
             self.desk.said.emit(str(fault))
+
+    def _keep(self) -> None:
+        shot, settings = self.desk.shot, None
+        if shot is not None:
+            settings = self.desk.route_of(shot).join
+        if shot is None or settings is None or settings.lenses is None or settings.error is None:
+            return
+        variant = str(self.variant.value())
+        try:
+            name = rig.keep(rig.card_of(settings, shot.camera or shot.name, variant))
+        except AdzerError as fault:
+            self.desk.said.emit(str(fault))
+            return
+        self.desk.answer("join", rig=name)
+        self.desk.said.emit(f"It is kept as the rig card {name}, for every shot of that camera, in all jobs.")
+
+    # --- pointing at what is to meet -----------------------------------------------------------------------------------
+    def _begin_point(self) -> None:
+        self._pointing = True
+        self.pointed.setText("Click it in what both see")
+        if self.looking.how is None:
+            self.looking.choice.choose("by turns")
+
+    def dragged(self, place: QPointF, done: bool) -> None:
+        shot = self.desk.shot
+        if not (self._pointing and done) or shot is None or not self.looking.pictures:
+            return
+        self._pointing = False
+        self.pointed.setText(POINT)
+
+        def then(apart: float | None, error: str | None) -> None:
+            if self.desk.shot is None or self.desk.shot.id != shot.id:
+                return
+            base = self.desk.route_of(shot).join.base
+            if error or apart is None:
+                self.desk.said.emit(error or "It is too plain to be found in the other lens. Click where there is more to see.")
+            elif apart < rig.NEAR:
+                self.desk.said.emit("It does not stand apart: it is far away, where the lenses meet already without a distance.")
+            elif base is None:
+                text = f"It stands {apart:.2f}° apart. Say how far the lenses are from each other, and its distance is known."
+                self.desk.said.emit(text)
+            else:
+                self.desk.answer("join", distance=round(float(base / np.radians(apart)), 2))
+
+        route, seen = self.desk.route_of(shot), self.desk.seen(shot)
+        self.desk.worker.chore("apart", (shot.facts, route, seen, self.desk.frame, self.looking.how, place.x(), place.y()), then)
 
     def _forget(self) -> None:
         plain = JoinSettings()
@@ -77,7 +142,9 @@ class Lenses:
         for card in (*self.questions, *self.instruments):
             card.setVisible(two)
         if not two:
+            self.looking.put_away()
             return
+        self.looking.ask()
         found: Rigged | None = self.measuring.found(shot)
         lenses = settings.lenses
         across = lenses[0].across if lenses is not None else walked.route.shape.across or ROUND_ACROSS
@@ -92,8 +159,13 @@ class Lenses:
         self.cards.setVisible(bool(known))
         self.cards.set_answers([(f"use the rig card {n}", n) for n in known], settings.rig)
         self.forget.setVisible(settings.error is not None)
+        fresh = settings.error is not None and settings.lenses is not None and settings.rig is None
+        self.keep.setVisible(fresh)
+        self.variant.setVisible(fresh)
+        self.seen.say("What both lenses see, unrolled: from straight down over the left, up, and the right, down again. The first faces up.")
         self._say_stand(settings, found)
         self._say_near(settings, found, walked)
+        self._say_tears(shot, settings, found, walked)
         self.blend.set_value(settings.blend)
         along = ""
         if found is not None and found.along is not None and settings.met:
@@ -126,6 +198,24 @@ class Lenses:
             words += f" Fitted, they agree to {worst.degrees:.3f}°, {worst.pixels:.1f} recorded pixels, where they agree least."
         self.stand.say(words)
 
+    def _say_tears(self, shot: Shot, settings: JoinSettings, found: Rigged | None, walked: Walk) -> None:
+        self.close.set_value(settings.close)
+        along = found.along if found is not None else None
+        self.over.setVisible(along is not None and len(along.tears) > 1)
+        if along is None or not any(m.apart for m in settings.met):
+            self.tears.say("Measured with the lenses. What is near stands apart in both, and is seen twice or cut where they meet.")
+            return
+        words = "What stands apart where they meet is bent together" if settings.close else "It tears where it does"
+        if settings.close:
+            words += f": {along.bent:.0%} of the sphere is bent by a tenth of a degree or more."
+        else:
+            words += f". Brought together, {along.bent:.0%} of the sphere would be bent by a tenth of a degree or more."
+        self.tears.say(words, "Straight edges close to the meeting bend a little with it; at a distance that matters, let them meet instead.")
+        wide = _wide(walked) / 360
+        times, before, after = (np.array([t[i] for t in along.tears]) for i in range(3))
+        now = clock_of(shot.facts).time(self.desk.frame)
+        self.over.show_lines(times, [("as they stand", before * wide), ("brought together", after * wide)], (), now)
+
     def _say_near(self, settings: JoinSettings, found: Rigged | None, walked: Walk) -> None:
         base = settings.base
         for number, value, usual in ((self.distance, settings.distance, FAR), (self.base, base and base * 100, 3.0)):
@@ -133,7 +223,7 @@ class Lenses:
             if value is None and not number.hasFocus():
                 number.clear()  # nobody has said it: a drag or a step begins from what is usual
         self.far.setVisible(settings.distance is not None)
-        wide = walked["shape"].after.raster[0] if walked.draft.rig is not None and walked.draft.rig.whole else 3840
+        wide = _wide(walked)
         apart = float(np.degrees(base / settings.distance)) if base and settings.distance else 0.0
         tears: list[tuple[float, float]] = []
         if found is not None:
@@ -142,7 +232,14 @@ class Lenses:
         words = "They meet far away." if not apart else f"What is {settings.distance:.1f} m away meets."
         if tears:
             worst = float(np.quantile(np.abs([t for _, t in tears]), 0.95))
-            words += f" Elsewhere the seam tears by up to {worst:.0f} of {wide} pixels on this shot."
+            bent = settings.close and any(m.apart for m in settings.met)
+            words += f" Elsewhere things {'would tear' if bent else 'tear'} by up to {worst:.0f} of {wide} pixels on this shot."
         if found is not None and found.ground and base is None:
             words += f" The ground below stands {found.ground:.2f}° apart: {1.6 * np.radians(found.ground) * 100:.1f} cm, if it lies 1.6 m below."
         self.near.say(words, "Measure the distance of the lenses with a ruler, from front glass to front glass.")
+
+
+def _wide(walked: Walk) -> int:
+    """Pixels of a sphere's whole width, in which tears are said."""
+    rig_ = walked.draft.rig
+    return walked["shape"].after.raster[0] if rig_ is not None and rig_.whole else 3840

@@ -18,15 +18,17 @@ from adzer.core.intake.take import read_file
 from adzer.core.join import rig
 from adzer.core.join.along import PLACES, Overlap, measured
 from adzer.core.join.measure import Light
+from adzer.core.join.settings import JoinSettings
 from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
-from adzer.core.run.matching import along_seam
+from adzer.core.run.matching import along_seam, calibrate_lenses
 from adzer.core.run.render import render
 from adzer.core.sim import camera as cameras
+from adzer.core.sim import pairs
 from adzer.core.sim.optics import Disc, Sphere, eyes
 from adzer.core.space.meeting import Around, Meeting
 from adzer.core.space.sphere import Lens, Round
@@ -273,3 +275,23 @@ def test_a_view_that_crosses_the_seam_says_so_and_how_it_does_not(near):
     pixels = float(text.split("up to ")[1].split(" ")[0])
     nearest = np.degrees(0.03 / AT.place[2])  # straight below, which this view's lower edge nearly sees
     assert pixels == pytest.approx(nearest / 60 * walk(route.with_("shape", view=low), facts, seen)["shape"].after.raster[0], rel=0.35)
+
+
+def test_light_that_falls_off_and_strays_is_told_from_a_lens_that_records_darker(tmp_path):
+    """Falls off as another formula has it, half gone at the rim; a hundredth of white strays in the second, which is a quarter of a stop darker."""
+    held = pairs.Held(0.0, 0.5, -0.4, 0.6, stops=-0.25, falls=0.5, veil=0.01)
+    _, seen, route = both(files := pairs.shoot(pairs.lenses(held), 2, (tmp_path / "a.mp4", tmp_path / "b.mp4")))
+    found = calibrate_lenses(read_file(files[0], rear=files[1])[0], route, seen).light
+    for a, within in ((82.0, 0.08), (86.0, 0.04)):
+        wanted = (1 - 0.5 * (a / 100) ** 4) / (1 - 0.5 * ((180 - a) / 100) ** 4)
+        told = np.exp(found.falls * (((120 - a) / 40) ** 2 - ((a - 60) / 40) ** 2))
+        assert told == pytest.approx(wanted, rel=within), (a, found)
+    assert found.gain == pytest.approx((2**0.25,) * 3, rel=0.05) and found.black == pytest.approx((-0.01,) * 3, abs=0.004)
+
+
+def test_answers_of_an_older_form_meet_as_they_did():
+    old = {"version": 3, "seam": [1.0, -2.0], "tones": [1.0, 2.0], "base": 0.03}
+    made = from_json(json.dumps(JoinSettings.upgraded(old, "It")), JoinSettings, "It")
+    (met,) = made.met
+    assert met.seam == (1.0, -2.0) and met.tones[2] == (0.0, pytest.approx(np.log(2))) and made.base == 0.03 and met.apart == ()
+    assert JoinSettings.upgraded({"version": 3}, "It") == {"version": 4}

@@ -178,7 +178,7 @@ def stitch(
     across: Across = None,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one lens passes into the other.")] = 3.0,
     close: Annotated[bool, typer.Option("--close/--no-close", help="Bring together what stands apart where they meet.")] = True,
-    over: options.Over = None, json_: Json = False,
+    foot: options.Foot = None, over: options.Over = None, json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core.cards import RigCard, find
     from ..core.join import rig as rigs
@@ -189,7 +189,7 @@ def stitch(
     if raster is not None and raster[0] != 2 * raster[1]:
         raise AdzerError(f"--size {size}: a whole sphere is twice as wide as high, e.g. {raster[0]}x{raster[0] // 2}.")
     facts, seen, route = _two(front, rear, declared, across)
-    route = route.with_("colour", **corrected).with_("join", laid="sphere", blend=blend, close=close)
+    route = options.covered(route.with_("colour", **corrected).with_("join", laid="sphere", blend=blend, close=close), foot)
     ground = 0.0
     if rig is not None:
         route = route.with_("join", **rigs.by_card(find("rigs", rig, RigCard), rig))

@@ -214,6 +214,7 @@ def convert(
         typer.Option("--from", help="In, a timecode of the recording's own clock, HH:MM:SS:FF; its start if left out."),
     ] = None,
     to: Annotated[str | None, typer.Option("--to", help="Out (excluded), a timecode of the same clock; its end if left out.")] = None,
+    foot: options.Foot = None,
     over: options.Over = None,
     json_: Json = False,
 ) -> None:
@@ -233,7 +234,7 @@ def convert(
     route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, **shaped)
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
-    route = options.lain_over(route.with_("read", **declared), over)
+    route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)
     start = 0 if from_ is None else _frame_at(facts, from_)
     stop = facts.frames if to is None else _frame_at(facts, to)
     if not start < stop:

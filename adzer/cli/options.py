@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, get_type_hints
 
 import typer
 
+from ..core import records
 from ..core.finding import Finding
 from .terminal import say
 
@@ -113,6 +114,22 @@ def lain_over(route: Route, over: list[str] | None) -> Route:
     from ..core.deliver.measure import told as laid
 
     return route.with_("deliver", over=[laid(text) for text in over]) if over else route
+
+
+Foot = Annotated[
+    str | None,
+    typer.Option(
+        help='What covers the foot of a sphere, "3.2,25" or "FILE,25": what was there at so many seconds, or a picture whose round middle fills '
+        "it; and degrees round straight down, 25 if left out."
+    ),
+]
+
+
+def covered(route: Route, foot: str | None) -> Route:
+    """With what ``--foot`` names under it."""
+    from ..core.join.foot import told as meant
+
+    return route.with_("join", foot=records.to_plain(meant(foot))) if foot else route
 
 
 def told(findings: list[Finding], shot: str = "") -> list[dict[str, Any]]:

@@ -37,6 +37,7 @@ def reframe(
     rear: Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")] = None,
     match: Annotated[bool, typer.Option(help="Match two lenses by what both see first.")] = False,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one of two lenses passes into the other.")] = 3.0,
+    foot: options.Foot = None,
     over: options.Over = None,
     json_: Json = False,
 ) -> None:
@@ -71,7 +72,7 @@ def reframe(
             f"{file} is flat, as far as anybody says; only a sphere or a round lens can be reframed.{looks} Say what it is with "
             "--projection, or use `adzer convert`."
         )
-    route = options.lain_over(route.with_("join", blend=blend), over)
+    route = options.covered(options.lain_over(route.with_("join", blend=blend), over), foot)
     if match:
         route = route.with_("join", **answers(match_lenses(facts, route, seen)))
     making.make(file.name, facts, seen, route, card, out, json_, raster=raster)

@@ -44,6 +44,18 @@ class Prepare(Protocol):
 
 
 @dataclass(frozen=True)
+class Still:
+    """A person's own picture, ``size`` wide and high, which stands for a recorded one: ``file``, and ``print_``, what its bytes hash to;
+    in the light of a ``curve`` (None: as it is) and ``primaries`` of the recording."""
+
+    file: str
+    print_: str
+    size: Size
+    curve: Curve | None = None
+    primaries: str = "bt709"
+
+
+@dataclass(frozen=True)
 class Input:
     """A recorded stream.
 
@@ -51,6 +63,7 @@ class Input:
              clockwise by ``turn`` degrees
     source   None: the recording itself, which is ``recording``
     offset, drift   at moment t of the shot its own clock says ``offset`` + ``drift``·t, both in seconds from a first frame
+    still    a picture instead of all that
     """
 
     samples: Samples
@@ -61,11 +74,16 @@ class Input:
     offset: float = 0.0
     drift: float = 1.0
     prepares: tuple[Prepare, ...] = ()
+    still: Still | None = None
 
     @property
     def by_its_clock(self) -> bool:
         """Is it the recording that the shot's frames are counted in?"""
-        return self.source is None and (self.offset, self.drift) == (0.0, 1.0)
+        return self.source is None and self.still is None and (self.offset, self.drift) == (0.0, 1.0)
+
+    def stopped_at(self, moment: float) -> Input:
+        """As it is at one moment of the shot, always."""
+        return replace(self, source=self.source or self.recording, offset=self.offset + self.drift * moment, drift=0.0)
 
     def alone(self, n: int) -> Input | None:
         """Of two recordings laid side by side the n-th as an input of its own; None if it is only one."""
@@ -244,6 +262,16 @@ class Rig:
 
 
 @dataclass(frozen=True)
+class Foot:
+    """What lies round straight down, up to ``reach`` radians, is not what was recorded there, but what was at ``moment`` seconds of the
+    shot, or a ``still`` whose round middle fills it, its upper edge ahead."""
+
+    reach: float
+    moment: float = 0.0
+    still: Input | None = None
+
+
+@dataclass(frozen=True)
 class Eye:
     """One eye of a pair: ``input`` and ``region`` of its pictures; ``turning`` and ``light`` as of its patch; ``disc``: centre and radius
     of its round lens in the region, None: as the first eye's."""
@@ -287,7 +315,7 @@ class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
-    rig      of two lenses that are looked through as one; ``pair``: of two eyes
+    rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
@@ -304,6 +332,7 @@ class Draft:
     pace: Pace | None = None
     rig: Rig | None = None
     pair: Eyes | None = None
+    foot: Foot | None = None
     overlays: tuple[Overlay, ...] = ()
 
     def with_(self, **changes: Any) -> Draft:

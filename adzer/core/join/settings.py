@@ -5,6 +5,7 @@ from __future__ import annotations
 from math import log
 from typing import Annotated, Literal
 
+import msgspec
 from msgspec import Meta
 
 from ..cards import Black, RigLens
@@ -15,6 +16,18 @@ from .along import Met
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 Factor = Annotated[float, Meta(ge=0.01, le=100.0)]
 Ratio = Annotated[float, Meta(ge=-10.0, le=10.0)]
+
+
+class Foot(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What covers what lies up to ``reach`` degrees round straight down: what was there at ``at`` seconds of the shot; or a picture,
+    ``file``, of bytes that hash to ``print``, ``wide`` and ``high``."""
+
+    reach: Annotated[float, Meta(ge=3.0, le=80.0)] = 25.0
+    at: Annotated[float, Meta(ge=0.0, le=1e6)] | None = None
+    file: str | None = None
+    print: str = ""
+    wide: Annotated[int, Meta(ge=0, le=65536)] = 0
+    high: Annotated[int, Meta(ge=0, le=65536)] = 0
 
 
 def _met_once(plain: dict[str, object]) -> dict[str, object]:
@@ -43,6 +56,10 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
                what stands apart there brought together?
     error      of ``turn``, in degrees, as measured; None: not measured
 
+    Of a sphere:
+
+    foot       what stands under the camera is covered; None: it is left
+
     Of two eyes:
 
     half       each is squeezed into half of its picture; ``leading``: the eye on the left, or above
@@ -55,7 +72,7 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """
 
     FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: _met_once}
-    OWN = frozenset({"met", "distance", "slip", "drift"})
+    OWN = frozenset({"met", "foot", "distance", "slip", "drift"})
     version: int = 4
     laid: Literal["recorded", "sphere", "beside", "over", "left", "right"] = "recorded"
     lenses: tuple[RigLens, RigLens] | None = None
@@ -77,5 +94,6 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     align: Align | None = None
     pin: Annotated[float, Meta(ge=-20.0, le=20.0)] = 0.0
     colours: tuple[Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio] | None = None
+    foot: Foot | None = None
     slip: Annotated[float, Meta(ge=-1.0, le=1.0)] = 0.0
     drift: Annotated[float, Meta(ge=-1000.0, le=1000.0)] = 0.0

@@ -17,7 +17,7 @@ from ..space.looks import Turning
 from ..space.meeting import Around
 from ..space.sphere import Lens, rotation
 from ..stage import Context, StepResult
-from . import align, comfort
+from . import align, comfort, foot
 from .along import Met
 from .eyes import EYES
 from .eyes import Seen as Measured
@@ -41,6 +41,17 @@ def recorded_curve(picture: Picture) -> Curve | None:
 def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
     if picture.eyes not in (None, "one"):
         return _eyes(picture, settings, context)
+    if settings.foot is not None and picture.projection in ("equirectangular", "fisheye"):
+        curve = recorded_curve(picture)
+        covered, said = foot.planned(settings.foot, picture, curve)
+        context = replace(context, draft=context.draft.with_(foot=covered, curve=curve))
+        made = _whole(picture, settings, context)
+        return replace(made, findings=(said, *made.findings), draft=made.draft or context.draft, idle=False)
+    return _whole(picture, settings, context)
+
+
+def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
+    """Of one eye."""
     if not two_lenses(picture, context):
         if context.facts.beside is not None:
             return StepResult(picture, "two lenses side by side, not stitched")

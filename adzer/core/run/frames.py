@@ -10,9 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
+from ..light.samples import Samples
 from ..media.decode import Reader
 from ..media.rolls import Source
-from ..plan import Input, Planes
+from ..media.still import rgba
+from ..plan import Input, Planes, Still
+from .laying import as_recorded
 
 
 def numbers(held: Input, reader: Reader, frames: NDArray[np.int64], moments: NDArray[np.float64]) -> NDArray[np.int64]:
@@ -25,6 +28,15 @@ def numbers(held: Input, reader: Reader, frames: NDArray[np.int64], moments: NDA
     if len(times) == 1:
         return np.zeros(len(wanted), np.int64)
     return np.asarray(np.where(wanted - times[after - 1] <= times[after] - wanted, after - 1, after))
+
+
+def still_planes(still: Still, samples: Samples) -> Planes:
+    """A person's own picture as codes of a recording. UnreadableError if it has changed since, or cannot be read."""
+    picture = rgba(still.file, still.print_)
+    signal = as_recorded(picture[..., :3] * picture[..., 3:], still.curve, still.primaries)
+    matrix = samples.to_codes()
+    codes = np.clip(np.rint(signal @ matrix[:, :3].T + matrix[:, 3]), 0, samples.top).astype(samples.format.dtype)
+    return tuple(np.ascontiguousarray(codes[..., c]) for c in range(3))
 
 
 class Prepared:
@@ -57,9 +69,7 @@ class Inputs:
     def __init__(self, inputs: tuple[Input, ...], source: Source, print_: str | None) -> None:
         self.inputs, self._open = inputs, ExitStack()
         try:
-            self.readers = [
-                self._open.enter_context(Reader(source, print_=print_) if i.source is None else Reader(i.source)) for i in inputs
-            ]
+            self._lines = [self._opened(i, source, print_) for i in inputs]
         except BaseException:
             self._open.close()
             raise
@@ -73,11 +83,16 @@ class Inputs:
     def along(self, frames: NDArray[np.int64], moments: NDArray[np.float64]) -> Iterator[list[Planes]]:
         """The planes of every input for delivered frames in their order, with the recorded ``frames`` and ``moments`` behind them."""
         lines = [
-            self._of(held, reader, numbers(held, reader, frames, moments).tolist())
-            for held, reader in zip(self.inputs, self.readers, strict=True)
+            iter([line] * len(frames)) if isinstance(line, tuple) else self._of(held, line, numbers(held, line, frames, moments).tolist())
+            for held, line in zip(self.inputs, self._lines, strict=True)
         ]
         for planes in zip(*lines, strict=True):
             yield list(planes)
+
+    def _opened(self, held: Input, source: Source, print_: str | None) -> Reader | Planes:
+        if held.still is not None:
+            return still_planes(held.still, held.samples)
+        return self._open.enter_context(Reader(source, print_=print_) if held.source is None else Reader(held.source))
 
     @staticmethod
     def _of(held: Input, reader: Reader, wanted: list[int]) -> Iterator[Planes]:

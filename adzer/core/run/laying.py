@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..light import names
-from ..light.curves import REFERENCE_WHITE_NITS, hlg_oetf, pq_signal
+from ..light.curves import REFERENCE_WHITE_NITS, Curve, hlg_oetf, pq_signal
 from ..light.primaries import rgb_to_rgb
 from ..light.samples import Samples, chroma_offset
 from ..media.still import rgba
@@ -23,15 +23,25 @@ def as_delivered(picture: Floats, curve: str, primaries: str) -> Floats:
     are taken as they are; in high range its light is placed with white at 203 nits, or 75 % of HLG (BT.2408-7, table 1)."""
     if curve not in ("pq", "hlg"):
         return picture
-    v = picture.astype(np.float64)
-    light = np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4)  # IEC 61966-2-1, clause 5.2
-    light = np.maximum(light @ rgb_to_rgb(names.primaries("bt709"), names.primaries(primaries)).T, 0.0)
+    light = np.maximum(_light(picture) @ rgb_to_rgb(names.primaries("bt709"), names.primaries(primaries)).T, 0.0)
     if curve == "pq":
         return np.asarray(pq_signal(light * REFERENCE_WHITE_NITS), np.float32)
     # The display's gamma of 1.2 is taken off by luminance (BT.2100-2, table 5), so that white and colours keep their places.
     luma = light @ np.array([0.2627, 0.6780, 0.0593])
     bent = light * np.where(luma > 0, np.maximum(luma, 1e-9) ** (1 / 1.2 - 1), 0.0)[..., None]
     return np.asarray(hlg_oetf(np.clip(bent * WHITE_HLG, 0, 1)), np.float32)
+
+
+def as_recorded(picture: Floats, curve: Curve | None, primaries: str) -> NDArray[np.float64]:
+    """R′G′B′ (…, 3) of IEC 61966-2-1 as the recorded signal of a curve and primaries; white is light of 1, or as ``as_delivered`` has it."""
+    if curve is None or curve.name in ("pq", "hlg"):
+        return np.asarray(as_delivered(picture, curve.name if curve is not None else "bt709", primaries), np.float64)
+    return np.asarray(curve.encode(np.maximum(_light(picture) @ rgb_to_rgb(names.primaries("bt709"), names.primaries(primaries)).T, 0.0)))
+
+
+def _light(picture: Floats) -> NDArray[np.float64]:
+    v = picture.astype(np.float64)
+    return np.where(v <= 0.04045, v / 12.92, ((v + 0.055) / 1.055) ** 2.4)  # IEC 61966-2-1, clause 5.2
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,7 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
@@ -39,7 +40,7 @@ from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
 from . import analysing, matching, syncing
-from .frames import Prepared, numbers
+from .frames import Prepared, numbers, still_planes
 from .pixels import Processor
 from .render import trial
 
@@ -161,6 +162,10 @@ class Pictures:
         for held in plan.inputs:
             if held.by_its_clock and not held.prepares:
                 made.append(frame.planes)
+                continue
+            if held.still is not None:
+                planes: Planes = self._frames.get(held, partial(still_planes, held.still, held.samples))
+                made.append(planes)
                 continue
             reader = self._reader(facts, held.source)
             (number,) = numbers(held, reader, np.array([frame.number]), np.array([moment])).tolist()

@@ -218,7 +218,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
         return _view(picture, settings, context)
     assert context.card is not None
     rig, pair = context.draft.rig, context.draft.pair
-    if (rig is not None and rig.whole) or (pair is not None and picture.projection == "fisheye"):
+    covered = context.draft.foot is not None and picture.projection == "equirectangular"
+    if covered or (rig is not None and rig.whole) or (pair is not None and picture.projection == "fisheye"):
         return _unrolled(picture, settings, context)
     seconds = float(picture.duration or 0) or None
     if settings.moves is not None and (problem := crop_trouble(settings.moves, seconds)):
@@ -335,7 +336,7 @@ def _too_fast(path: ViewPath | CropPath, move: Move, field: str) -> Finding:
 def _unrolled(picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
     """The whole sphere that two lenses saw; or the half that one did, of a pair of eyes."""
     assert context.card is not None
-    half = context.draft.pair is not None
+    half = context.draft.pair is not None or picture.coverage == "180"
     made = unrolled(picture, settings, context.card, context.seen, context.draft)
     kept = left(made.panel, 0.0, 0.0)
     findings = []

@@ -14,9 +14,9 @@ from ..errors import AdzerError
 from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
-from ..plan import Draft, Input, Panel, Patch, Rig
-from ..space.looks import Look, SphereLook, ViewLook
-from ..space.meeting import Away, Fall, Meeting, Tone
+from ..plan import Draft, Foot, Input, Panel, Patch, Rig
+from ..space.looks import Look, SphereLook, Turning, ViewLook
+from ..space.meeting import Away, Below, Fall, Meeting, Tone
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
@@ -24,6 +24,8 @@ from .settings import ShapeSettings
 
 ROUND_ACROSS = 180.0
 TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
+FOOT_SOFT = 0.2  # of a foot's reach, over which what covers it passes into what lies round it
+DOWN = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])  # what lies straight down ahead, what lies ahead up
 CLOSED = float(np.radians(15.0))  # the same, up to which what stands apart is
 
 
@@ -103,10 +105,10 @@ def viewed(
 
 
 def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: object, draft: Draft) -> Laid:
-    """The sphere that two lenses saw, twice as wide as high; or the half that one did, square: as many pixels as they recorded, or as
-    the card allows."""
+    """The sphere that was recorded, or that two lenses saw, twice as wide as high; or half of one, square: as many pixels as were recorded, or
+    as the card allows."""
     lens = recording(picture, settings, seen, draft.rig)
-    across = 180 if draft.pair is not None else 360
+    across = 180 if draft.pair is not None or picture.coverage == "180" else 360
     w, h = card.max_raster
     high = int(min(np.pi * lens.density, w * 180 / across, h)) // 2 * 2
     size = (high * across // 180, high)
@@ -116,12 +118,32 @@ def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen
 
 def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
     rig = draft.rig if draft is not None else None
+    no_others: tuple[Input, ...] = ()
     lens = recording(picture, settings, seen, rig)
     panel = Panel(look, (Patch(lens, picture.region(settings.eye)),), fitted.place)
-    if draft is None or rig is None or not isinstance(lens, Round) or len(lens.lenses) != 2:
-        return Laid(fitted, panel, lens, panel, ())
-    patches, inputs = through_two(lens, panel.region, draft)
+    patches, inputs = panel.patches, no_others
+    if draft is not None and rig is not None and isinstance(lens, Round) and len(lens.lenses) == 2:
+        patches, inputs = through_two(lens, panel.region, draft)
+    if draft is not None and draft.foot is not None:
+        patches, inputs = _covered(patches, inputs or draft.inputs, draft.foot)
     return Laid(fitted, panel, lens, replace(panel, patches=patches), inputs)
+
+
+def _covered(patches: tuple[Patch, ...], inputs: tuple[Input, ...], foot: Foot) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:
+    """The same, but for what lies round straight down."""
+    soft = foot.reach * FOOT_SOFT
+
+    def share(p: Patch, beyond: bool) -> Below:
+        assert p.share is None or isinstance(p.share, Meeting)
+        return Below(foot.reach, soft, p.share, beyond)
+
+    left = tuple(replace(p, share=share(p, True)) for p in patches)
+    if foot.still is None:
+        under = tuple(replace(p, share=share(p, False), input=p.input + len(inputs)) for p in patches)
+        return left + under, inputs + tuple(i.stopped_at(foot.moment) for i in inputs)
+    w, h = foot.still.raster
+    lens = Round((w, h), (Lens(w / 2, h / 2, min(w, h) / 2, float(np.degrees(2 * (foot.reach + soft)))),))
+    return (*left, Patch(lens, (0, 0, w, h), len(inputs), Turning.fixed(DOWN), share=Below(foot.reach, soft))), (*inputs, foot.still)
 
 
 def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:

@@ -111,6 +111,33 @@ class Meeting:
 
 
 @dataclass(frozen=True)
+class Below:
+    """How far what lies up to ``reach`` radians round straight down counts, from 1 to 0 over ``width``, besides ``of``'s own share;
+    ``beyond``: what lies beyond, instead."""
+
+    reach: float
+    width: float
+    of: Meeting | None = None
+    beyond: bool = False
+
+    @property
+    def still(self) -> bool:
+        return self.of is None or self.of.still
+
+    def at(self, d: Array, time: float) -> Array:
+        """(…) of directions (…, 3) of any length.
+
+        >>> Below(0.5, 0.1).at(np.array([[0.0, 0.0, -2.0], [1.0, 0.0, -1.0]]), 0.0).tolist()
+        [1.0, 0.0]
+        """
+        angle = np.arctan2(np.hypot(d[..., 0], d[..., 1]), -d[..., 2])
+        part = np.clip(0.5 + (self.reach - angle) / self.width, 0.0, 1.0)
+        part = part * part * (3 - 2 * part)
+        part = 1 - part if self.beyond else part
+        return np.asarray(part if self.of is None else part * self.of.at(d, time))
+
+
+@dataclass(frozen=True)
 class Fall:
     """How light falls off to a lens's rim: by e^(−``much``·u²), where u goes evenly from 0 at ``start`` radians from the way it ``facing``
     looks to 1 at ``stop``."""

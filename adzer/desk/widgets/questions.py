@@ -71,6 +71,7 @@ class Pick(QComboBox):
         self.set_answers(answers, value)
         self.activated.connect(lambda i: self.chosen.emit(self._values[i]))
 
+    @property
     def value(self) -> object:
         return self._values[self.currentIndex()] if self.currentIndex() >= 0 else None
 

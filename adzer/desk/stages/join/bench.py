@@ -9,6 +9,7 @@ from ....core.job import Shot
 from ....core.route import Walk
 from ..base import StageBench
 from .eyes import Pair
+from .footcard import FootCard
 from .lenses import Lenses
 from .partners import PartnersCard
 from .step import StepCard, partner
@@ -22,7 +23,8 @@ class JoinBench(StageBench):
         self.quiet = PartnersCard(self.desk)
         self.step = StepCard(self.desk)
         self.lenses, self.pair = Lenses(self.desk), Pair(self.desk)
-        self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions]
+        self.foot = FootCard(self.desk)
+        self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions, self.foot]
         self.instruments = [*self.pair.instruments, *self.lenses.instruments]
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
@@ -32,6 +34,7 @@ class JoinBench(StageBench):
         self.step.refresh(shot, walked)
         self.lenses.refresh(shot, walked)
         self.pair.refresh(shot, walked)
+        self.foot.refresh(shot, walked)
         says, (w, h) = stop.result.says, stop.after.raster
         other = partner(shot)
         what = f"{says[:1].upper()}{says[1:]}" if other is None else f"{other.path.rsplit('/', 1)[-1]}, which is not put together with it yet"

@@ -92,7 +92,7 @@ class Lenses:
             settings = self.desk.route_of(shot).join
         if shot is None or settings is None or settings.lenses is None or settings.error is None:
             return
-        variant = str(self.variant.value())
+        variant = str(self.variant.value)
         try:
             name = rig.keep(rig.card_of(settings, shot.camera or shot.name, variant))
         except AdzerError as fault:

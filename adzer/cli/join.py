@@ -223,8 +223,8 @@ def eyes(
     a: Annotated[Path, typer.Argument(help="One eye's recording, or one of both.")],
     b: Annotated[Path | None, typer.Argument(help="The other's, if it has a file of its own.")] = None,
     layout: Annotated[
-        Literal["beside", "over", "left", "right"] | None,
-        typer.Option(help="Side by side, one over the other, or one eye alone; nothing is written if left out."),
+        Literal["beside", "over", "left", "right", "files"] | None,
+        typer.Option(help="Side by side, one over the other, one eye alone, or two files; nothing is written if left out."),
     ] = None,
     half: Annotated[bool, typer.Option("--half", help="Each eye squeezed into half of a picture.")] = False,
     left: Annotated[Literal["a", "b"] | None, typer.Option(help="Which is the left eye; measured if left out.")] = None,

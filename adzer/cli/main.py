@@ -11,6 +11,7 @@ import sys
 from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
+from itertools import product
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
@@ -327,20 +328,10 @@ def render(
         findings: list[dict[str, Any]] = []
         before = {s.order.digest: s.order.out for s in held.slips() if s.state == "done" and Path(s.order.out).exists()}
         for each in shots:
-            for name in card or each.route.deliver.cards:
-                path = held.master_path(each.name, cards.delivery(name))
+            for name, (added, route) in product(card or each.route.deliver.cards, each.route.masters):
+                path = held.master_path(each.name + added, cards.delivery(name))
                 try:
-                    order = freeze(
-                        each.name,
-                        each.facts,
-                        each.route,
-                        name,
-                        path,
-                        each.start,
-                        each.stop,
-                        held.seen(each.id),
-                        held.rate,
-                    )
+                    order = freeze(each.name, each.facts, route, name, path, each.start, each.stop, held.seen(each.id), held.rate)
                 except Stopped as error:
                     say(str(error))
                     stopped = True

@@ -36,16 +36,20 @@ def make(
     name: str, facts: FileFacts, seen: Seen | None, route: Route, card: str, out: Path, json_: bool, more: dict[str, Any] | None = None,
     start: int = 0, stop: int | None = None, raster: tuple[int, int] | None = None,
 ) -> None:  # fmt: skip
-    """Renders, proves and tells; ``more``: what the JSON says besides."""
+    """Renders, proves and tells, one master or one an eye; ``more``: what the JSON says besides."""
     from ..core.compile import freeze
     from ..core.route import walk
     from ..core.run.render import render
 
-    order = freeze(Path(name).stem, facts, route, card, out.absolute(), start, stop, seen, raster=raster)
-    findings = options.told(walk(order.route, facts, seen, order.card).findings)
-    with progress(name) as show:
-        report = render(order, show)
+    made = []
+    for added, each in route.masters:
+        path = out.with_name(out.stem + added + out.suffix)
+        order = freeze(Path(name).stem, facts, each, card, path.absolute(), start, stop, seen, raster=raster)
+        findings = options.told(walk(order.route, facts, seen, order.card).findings)
+        with progress(name) as show:
+            report = render(order, show)
+        made.append({"master": str(path), "findings": findings, **records.to_plain(report)})
+        if not json_:
+            print(f"{path}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
     if json_:
-        print_json({"master": str(out), "findings": findings, **(more or {}), **records.to_plain(report)})
-    else:
-        print(f"{out}: " + "; ".join(c.text for c in report.checks) + f"; xxh128 {report.checksum}")
+        print_json((made[0] if len(made) == 1 else {"masters": made}) | (more or {}))

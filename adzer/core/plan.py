@@ -24,7 +24,12 @@ from .space.sphere import Array, Flat, Lens, Recording, Round
 from .target import Target
 
 Size = tuple[int, int]
+Area = tuple[int, int, int, int]
 Planes = tuple[Plane, ...]
+
+
+def even(v: float) -> int:
+    return round(v / 2) * 2
 
 
 class Prepare(Protocol):
@@ -297,12 +302,14 @@ class Eyes:
     eyes     in the order in which they are delivered; only one if the other is left out
     first    which of the two that is
     laid     ``side by side`` or ``over under``; ``half``: each is squeezed into its half of a picture as large as one
+    edges    shares of the width that are black at the left and the right edge of each
     """
 
     eyes: tuple[Eye, ...]
     first: str
     laid: str
     half: bool = False
+    edges: tuple[tuple[float, float], ...] = ()
 
     @property
     def times(self) -> Size:
@@ -316,7 +323,7 @@ class Draft:
 
     pace     which moments are delivered
     rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
-    overlays   what is laid over the delivered pictures
+    overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
     chain    from the recorded to the delivered signal; None: the pixels are left as they are
@@ -334,6 +341,7 @@ class Draft:
     pair: Eyes | None = None
     foot: Foot | None = None
     overlays: tuple[Overlay, ...] = ()
+    black: tuple[Area, ...] = ()
 
     def with_(self, **changes: Any) -> Draft:
         return replace(self, **changes)
@@ -351,7 +359,7 @@ class Draft:
         """``samples``: other ones than the target's, for a picture that is only looked at."""
         samples = samples or (self.target.samples if self.target is not None else None)
         assert self.inputs and self.panels and samples is not None
-        return Plan(self.inputs, self.raster, self.panels, self.chain, samples, self.curve, self.overlays)
+        return Plan(self.inputs, self.raster, self.panels, self.chain, samples, self.curve, self.overlays, self.black)
 
 
 @dataclass(frozen=True)
@@ -365,6 +373,7 @@ class Plan:
     target: Samples
     curve: Curve | None = None
     overlays: tuple[Overlay, ...] = ()
+    black: tuple[Area, ...] = ()
 
     @staticmethod
     def single(
@@ -383,7 +392,8 @@ class Plan:
         made = self._at_size(width, height)
         kx, ky = made.raster[0] / self.raster[0], made.raster[1] / self.raster[1]
         laid = tuple(replace(o, boxes=tuple((x * kx, y * ky, w * kx, h * ky) for x, y, w, h in o.boxes)) for o in self.overlays)
-        return replace(made, overlays=laid)
+        black = tuple((even(x * kx), even(y * ky), even(w * kx), even(h * ky)) for x, y, w, h in self.black)
+        return replace(made, overlays=laid, black=black)
 
     def _at_size(self, width: int, height: int) -> Plan:
         k = max(Fraction(self.raster[0], width), Fraction(self.raster[1], height), Fraction(1))

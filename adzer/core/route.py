@@ -62,6 +62,14 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return self.with_(fix.stage, **fix.answers)
 
 
+    @property
+    def masters(self) -> tuple[tuple[str, Route], ...]:
+        """What each delivery card makes of a shot: what is added to its name, and the route; of a pair laid into two files, each eye's."""
+        if self.join.laid != "files":
+            return (("", self),)
+        return tuple((f" {eye}", self.with_("join", laid=eye)) for eye in ("left", "right"))
+
+
 def carried(settings: Any) -> dict[str, Any]:
     """A stage's answers as they go to another shot; what was marked on this one's pictures, and when, stays with it."""
     own = settings.OWN | {"version"}

@@ -258,15 +258,14 @@ class Desk(Shown):
             self.relook.emit(shot.id)
             return 0
         for name in shot.route.deliver.cards:
-            try:
-                out = self.job.master_path(shot.name, cards.delivery(name))
-                order = freeze(
-                    shot.name, shot.facts, shot.route, name, out, shot.start, shot.stop, self.seen(shot), self.job_rate
-                )
-                self.job.enqueue(shot.id, order)
-                count += 1
-            except AdzerError as error:
-                self.said.emit(str(error))
+            for added, route in shot.route.masters:
+                try:
+                    out = self.job.master_path(shot.name + added, cards.delivery(name))
+                    order = freeze(shot.name, shot.facts, route, name, out, shot.start, shot.stop, self.seen(shot), self.job_rate)
+                    self.job.enqueue(shot.id, order)
+                    count += 1
+                except AdzerError as error:
+                    self.said.emit(str(error))
         if count:
             self.said.emit(
                 f"{count} {'slip' if count == 1 else 'slips'} queued as they are now; later changes do not touch them."

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from fractions import Fraction
+from pathlib import Path
 
 import av
 import numpy as np
@@ -20,6 +21,7 @@ from adzer.core.intake.take import join_files, read_file
 from adzer.core.join import comfort
 from adzer.core.join.align import Align
 from adzer.core.join.eyes import Shown, answers, depth_at, measure
+from adzer.core.join.settings import JoinSettings
 from adzer.core.light.curves import STANDARD
 from adzer.core.media import probe
 from adzer.core.media.decode import Reader
@@ -166,6 +168,30 @@ def test_photographs_warped_by_another_library(name, near):
         measure([Shown(photo, np.full_like(photo, 0.5), 0.0)], 1.0, None)
 
 
+def test_a_zoom_that_drifts_is_followed_and_one_that_stays_is_not():
+    """Five moments of a photograph; the second eye's picture grows by 1.2 % over them, and rolls 0.4° back, by another library."""
+    photo = photograph("coffee")[:360, :500] / 255.0
+    h, w = photo.shape[:2]
+    middle = np.array([[1, 0, w / 2], [0, 1, h / 2], [0, 0, 1]])
+
+    def moments(grown, rolled):
+        for n in range(5):
+            angle, size = np.radians(0.5 - rolled * n / 4), 1.01 + grown * n / 4
+            c, s = size * np.cos(angle), size * np.sin(angle)
+            to = middle @ np.array([[c, -s, 0], [s, c, 2.0], [0, 0, 1]]) @ np.linalg.inv(middle)
+            rng = np.random.default_rng(n)
+            second = warp(photo, ProjectiveTransform(np.linalg.inv(to)), order=3, mode="edge") + rng.normal(0, 0.004, photo.shape)
+            yield Shown(photo + rng.normal(0, 0.004, photo.shape), np.clip(second, 0, 1), n / 2)
+
+    found = measure(list(moments(0.012, 0.4)), 1.0, None)
+    assert [t for t, _ in found.over] == [0.0, 0.5, 1.0, 1.5, 2.0] and found.align.rest < 0.8
+    for n, (_, a) in enumerate(found.over):
+        assert a.size == pytest.approx(1.0 + 0.3 * n, abs=0.06) and a.roll == pytest.approx(0.5 - 0.1 * n, abs=0.03), (n, a)
+    settings = JoinSettings(**{k: v for k, v in answers(found).items() if k == "align"}, aligns=found.over)
+    assert settings.aligned(0.75)[2] * 100 == pytest.approx(1.45, abs=0.06)
+    assert measure(list(moments(0.0, 0.0)), 1.0, None).over == ()
+
+
 def test_a_clip_that_is_not_ours_is_put_in_line_from_its_files(tmp_path):
     """A film of the street, and the same turned, larger and lower by another library, as files; without depth nobody tells the eyes."""
     with av.open(str(clip("bikes"))) as container:
@@ -251,6 +277,34 @@ def test_layouts(tmp_path, files, laid, half, leading, size):
     assert said.eyes == {"beside": "side by side", "over": "over under"}[laid] and said.first == leading
     sheet = out.with_name(out.name + ".txt").read_text()
     assert f"First eye: the {leading} one" in sheet and ("squeezed into its half" in sheet) is half
+
+
+def test_edges_are_covered_each_in_its_own_eye_and_pins_move_over_time(tmp_path, files):
+    facts = join_files(*map(str, files[:2]))
+    picture, _ = delivered(tmp_path, facts, laid="beside", leading="right", edges=[5.0, 10.0])
+    left, right = picture[:, 128:], picture[:, :128]
+    wide = [int((p.mean(axis=(0, 2)) < 12).sum()) for p in (left, right)]
+    assert wide[0] == pytest.approx(6, abs=1) and wide[1] == pytest.approx(12, abs=1)  # of 128
+    assert left[:, 0].max() < 20 < left[:, -1].max() and right[:, -1].max() < 20 < right[:, 0].max()
+    route = Route().with_("read", eyes="side by side", first="left", projection="flat")
+    walked = walk(route.with_("join", laid="beside", pins=[[0.0, 0.0], [1.0, 4.0]]), facts)
+    panels = {e: p for e, p in zip(("left", "right"), walked.draft.panels, strict=True)}
+    middle, scale = np.array(64.0), np.array([60.0, 68.0])
+    for time, pin in ((0.0, 0.0), (0.5, 2.0), (1.0, 4.0), (9.0, 4.0)):
+        at = {e: float(p.recorded(middle, np.array(36.0), time)[0]) for e, p in panels.items()}
+        assert at["left"] - at["right"] == pytest.approx(pin / 100 * 128, abs=0.01), "farther away: each eye looks towards the other's side"
+        grown = np.diff(panels["left"].recorded(scale, np.full(2, 36.0), time)[:, 0])[0] / 8
+        assert grown == pytest.approx(1 / 1.02 * 1.0, abs=0.03) and not panels["left"].patches[0].still
+
+
+def test_two_eyes_in_two_files(files):
+    facts = join_files(*map(str, files[:2]))
+    route = Route().with_("read", eyes="side by side", first="left", projection="flat").with_("join", laid="files")
+    (left, first), (right, second) = route.masters
+    assert (left, right) == (" left", " right") and Route().masters == (("", Route()),)
+    made = [walk(r, facts).draft for r in (first, second)]
+    assert [d.panels[0].patches[0].input for d in made] == [0, 0] and [d.inputs[0].source.name for d in made] == ["a.mov", "b.mov"]
+    assert walk(route, facts).stopped is None and walk(route, facts)["deliver"].after.eyes == "one"
 
 
 def test_what_is_cropped_is_cropped_of_both_and_never_across_the_middle(tmp_path, files):
@@ -364,6 +418,8 @@ def test_the_command_line_measures_and_lays_out(tmp_path):
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
     assert json.loads(done.stdout)["pin"] > 0.1 and told(out).first == "right"
+    two = adzer("eyes", a, b, "--offset", "0", "--layout", "files", "--card", "web-wide", "--out", tmp_path / "e.mp4", "--json")
+    assert [Path(m["master"]).name for m in json.loads(two.stdout)["masters"]] == ["e left.mp4", "e right.mp4"], two.stderr
     tags = json.loads(adzer("tags", out, "--json").stdout)
     assert tags["eyes"] == "side by side" and tags["tags"] is None and "in depth" in tags["knowing"]
     facts, seen = read_file(out)

@@ -26,6 +26,7 @@ Picture = NDArray[np.uint8]
 WIDE, SEARCHED, MATCHED = 1920, 960, 960  # columns in which points are placed, looked for, and everything is matched
 EYES = "eyes"  # under which what was measured of a recording is kept
 LEAST = 30  # points
+DRIFTS, STAYS = 0.03, 0.0006  # half widths that eyes may come to lie higher over a take; and that are no change
 TALL, ASIDE = 0.12, 0.16  # of half the width: how much higher, and farther aside, a thing may lie in the other eye
 FLAT = 0.1  # per cent of the width that depth must differ by, for anybody to say which eye is which
 EDGE = 1.5  # pixels of ``MATCHED`` by which depth must jump, for an edge to be looked at
@@ -61,7 +62,8 @@ class Which(msgspec.Struct, frozen=True):
 
 class Seen(msgspec.Struct, frozen=True):
     """``before``: pixels of 1920 across that things lay too high or low (95 %); ``points`` it rests on. ``colours`` as of
-    ``JoinSettings``, None: they are alike, or too dark to compare; ``differ``: per cent of the signal, before and after."""
+    ``JoinSettings``, None: they are alike, or too dark to compare; ``differ``: per cent of the signal, before and after; ``over``: seconds,
+    and how they lie then, if that changes."""
 
     align: Align
     before: float
@@ -70,6 +72,7 @@ class Seen(msgspec.Struct, frozen=True):
     depth: Depth
     colours: tuple[float, ...] | None
     differ: tuple[float, float]
+    over: tuple[tuple[float, Align], ...] = ()
 
     @property
     def saw(self) -> str:
@@ -81,7 +84,8 @@ class Seen(msgspec.Struct, frozen=True):
 
 def answers(found: Seen) -> dict[str, object]:
     """As ``JoinSettings`` takes them."""
-    return {"align": msgspec.to_builtins(found.align), "colours": list(found.colours) if found.colours else None}
+    over = msgspec.to_builtins(found.over)
+    return {"align": msgspec.to_builtins(found.align), "aligns": over, "colours": list(found.colours) if found.colours else None}
 
 
 @dataclass(frozen=True)
@@ -104,16 +108,25 @@ def measure(moments: Sequence[Shown], aspect: float, curve: Curve | None) -> See
             "anything to see?"
         )
     terms, kept = _fitted(first, second)
-    after = _heights(first[kept], second[kept]) - _basis(first[kept], second[kept]) @ terms
+    each = np.repeat(np.arange(len(moments)), [len(f[0]) for f in found])
+    over = _over(_heights(first, second) - _basis(first, second) @ terms, _basis(first, second), each, kept, len(moments))
+    known = [i for i in range(len(moments)) if over is not None and np.isfinite(over[i]).all()]
+    if over is not None:  # what changes is no noise: what is left is judged with it taken off
+        over = np.stack([np.interp(np.arange(len(moments)), known, over[known, i]) for i in range(5)], axis=1)
+        off = _heights(first, second) - (_basis(first, second) * (terms + over[each])).sum(axis=1)
+        kept = np.abs(off) < max(4 * float(np.median(np.abs(off))), 0.0005)
+    mine = np.zeros((len(moments), 5)) if over is None else over
+    after = (_heights(first, second) - (_basis(first, second) * (terms + mine[each])).sum(axis=1))[kept]
     half = WIDE / 2
     rest = float(np.quantile(np.abs(after), 0.95) * half)
     before = float(np.quantile(np.abs(_heights(first[kept], second[kept])), 0.95) * half)
     align = Align.of(terms, rest)
-    dense = [_matched(_straight(a, b, terms, aspect)) for a, b in grey]
+    dense = [_matched(_straight(a, b, terms + more, aspect)) for (a, b), more in zip(grey, mine, strict=True)]
     which = _which(dense, rest)
     depth = _depth(dense, [m.time for m in moments], "second" if which.left == "second" else "first")
     colours, differ = _colours(moments, found, terms, curve)
-    return Seen(align, round(before, 3), int(kept.sum()), which, depth, colours, differ)
+    lies = () if over is None else tuple((round(m.time, 3), Align.of(terms + o)) for m, o in zip(moments, over, strict=True))
+    return Seen(align, round(before, 3), int(kept.sum()), which, depth, colours, differ, lies)
 
 
 def _grey(rgb: Array) -> Picture:
@@ -188,6 +201,27 @@ def _fitted(first: Array, second: Array) -> tuple[Array, NDArray[np.bool_]]:
             terms[:count] = np.linalg.solve(part.T @ (part * weight[:, None]) + ridge, part.T @ (weight * rest))
     off = np.abs(dv - basis @ terms)
     return terms, off < max(4 * float(np.median(off)), 0.0005)
+
+
+def _over(off: Array, basis: Array, each: NDArray[np.int64], kept: NDArray[np.bool_], count: int) -> Array | None:
+    """(moments, 5) by which shift, roll and size of each differ from those of all, NaN where there is too little; None: they do not, surely."""
+    own, sure = np.full((count, 5), np.nan), False
+    near = np.abs(off) < DRIFTS
+    for n in range(count):
+        mine = (each == n) & near
+        if mine.sum() < LEAST:
+            continue
+        part, told = basis[mine, :3], np.zeros(3)
+        for _ in range(6):
+            rest = off[mine] - part @ told
+            weight = 1 / (1 + (rest / 0.001) ** 2) ** 2 if _ else 1 / (1 + (rest / 0.004) ** 2) ** 2
+            told = np.linalg.solve(part.T @ (part * weight[:, None]) + 1e-9 * np.eye(3), part.T @ (weight * off[mine]))
+        rest = off[mine] - part @ told
+        good = np.abs(rest) < 0.003
+        doubt = float(np.std(rest[good])) * np.sqrt(np.diag(np.linalg.inv(part[good].T @ part[good] + 1e-9 * np.eye(3))) * 4)
+        own[n] = [*told, 0.0, 0.0]
+        sure = sure or bool((np.abs(told) > np.maximum(4 * doubt, STAYS)).any())
+    return own if sure else None
 
 
 def _straight(a: Picture, b: Picture, terms: Array, aspect: float) -> tuple[Picture, Picture]:

@@ -6,7 +6,9 @@ from math import log
 from typing import Annotated, Literal
 
 import msgspec
+import numpy as np
 from msgspec import Meta
+from numpy.typing import NDArray
 
 from ..cards import Black, RigLens
 from ..stage import Settings
@@ -15,6 +17,8 @@ from .along import Met
 
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 Factor = Annotated[float, Meta(ge=0.01, le=100.0)]
+Seconds = Annotated[float, Meta(ge=0.0, le=1e6)]
+Pin = Annotated[float, Meta(ge=-20.0, le=20.0)]
 Ratio = Annotated[float, Meta(ge=-10.0, le=10.0)]
 
 
@@ -42,7 +46,7 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """How several pictures of one recording become one.
 
     laid       as they were recorded; two lenses as the ``sphere`` that both saw; two eyes ``beside`` or ``over`` each other, or one of
-               them alone
+               them alone, or each in a file of its own (``files``)
 
     Of two round lenses, back to back:
 
@@ -64,17 +68,19 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
 
     half       each is squeezed into half of its picture; ``leading``: the eye on the left, or above
     screen     on which it is judged how deep it may be (``comfort``); ``children``: for them, too
-    align      how the second lies against the first; None: not measured
+    align      how the second lies against the first; None: not measured; ``aligns``: seconds, and the same, where that changes
     pin        per cent of the width by which all is moved away from who looks (negative: nearer): what lay so much before the screen
-               then lies on it
+               then lies on it; ``pins``: seconds, and the same, where that changes: straight from each to the next
+    edges      per cent of the width that are black at the left edge of the left eye, and at the right edge of the right one: that edge of the
+               picture then stands before the screen
     colours    3×3, row by row, that makes the second's light as the first's
     slip       seconds by which the second's clock is still ahead after whole frames; ``drift``: millionths that it runs fast
     """
 
     FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: _met_once}
-    OWN = frozenset({"met", "foot", "distance", "slip", "drift"})
+    OWN = frozenset({"met", "foot", "distance", "slip", "drift", "aligns", "pins"})
     version: int = 4
-    laid: Literal["recorded", "sphere", "beside", "over", "left", "right"] = "recorded"
+    laid: Literal["recorded", "sphere", "beside", "over", "left", "right", "files"] = "recorded"
     lenses: tuple[RigLens, RigLens] | None = None
     rig: str | None = None
     base: Annotated[float, Meta(gt=0.0, le=2.0)] | None = None
@@ -92,8 +98,28 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     screen: Literal["desk", "room", "hall", "headset"] = "room"
     children: bool = False
     align: Align | None = None
-    pin: Annotated[float, Meta(ge=-20.0, le=20.0)] = 0.0
+    aligns: Annotated[tuple[tuple[Seconds, Align], ...], Meta(max_length=64)] = ()
+    pin: Pin = 0.0
+    pins: Annotated[tuple[tuple[Seconds, Pin], ...], Meta(max_length=64)] = ()
+    edges: tuple[Annotated[float, Meta(ge=0.0, le=10.0)], Annotated[float, Meta(ge=0.0, le=10.0)]] = (0.0, 0.0)
     colours: tuple[Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio, Ratio] | None = None
     foot: Foot | None = None
     slip: Annotated[float, Meta(ge=-1.0, le=1.0)] = 0.0
     drift: Annotated[float, Meta(ge=-1000.0, le=1000.0)] = 0.0
+
+    def pinned(self, time: float) -> float:
+        """``pin`` at a moment."""
+        return float(np.interp(time, [t for t, _ in self.pins], [v for _, v in self.pins])) if self.pins else self.pin
+
+    def aligned(self, time: float) -> NDArray[np.float64]:
+        """Terms of how the eyes lie at a moment, see ``align``."""
+        if not self.aligns:
+            return self.align.terms if self.align is not None else np.zeros(5)
+        terms = np.array([a.terms for _, a in self.aligns])
+        times = [t for t, _ in self.aligns]
+        return np.array([np.interp(time, times, terms[:, i]) for i in range(terms.shape[1])])
+
+    @property
+    def moments(self) -> list[float]:
+        """Seconds at which anything about how the eyes lie is said anew; one if it never is."""
+        return sorted({t for t, _ in (*self.pins, *self.aligns)}) or [0.0]

@@ -19,7 +19,7 @@ from ..space.sphere import Lens, rotation
 from ..stage import Context, StepResult
 from . import align, comfort, foot
 from .along import Met
-from .eyes import EYES
+from .eyes import EYES, Depth
 from .eyes import Seen as Measured
 from .rig import Rigged
 from .settings import JoinSettings
@@ -111,7 +111,8 @@ def _near(context: Context) -> tuple[tuple[float, float], ...]:
         return ()
 
 
-WORDS = {"beside": "side by side", "over": "one over the other", "left": "the left eye alone", "right": "the right eye alone"}
+WORDS = {"beside": "side by side", "over": "one over the other", "left": "the left eye alone", "right": "the right eye alone",
+         "files": "each in a file of its own"}
 CUT = -0.3  # per cent of the width before the screen, from which on what an edge cuts is seen to be cut
 UNMEASURED = 0.8  # pixels of 1920 across that eyes may lie apart in height before it strains (both schools of practice agree below one)
 
@@ -150,8 +151,13 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
         text = f"Brought in line, one eye still holds things up to {settings.align.rest:.1f} pixels of 1920 higher than the other."
         findings.append(Finding(Level.WARN, "eyes-out-of-line", text, "join"))
     findings += _against_measured(settings, first, context)
-    order = (laid,) if laid in ("left", "right") else (settings.leading, "right" if settings.leading == "left" else "left")
-    pair = Eyes(tuple(eyes[e] for e in order), order[0], "over under" if laid == "over" else "side by side", settings.half)
+    alone = "left" if laid == "files" else laid  # the other's file is made by a route of its own, see ``Route.masters``
+    order = (alone,) if alone in ("left", "right") else (settings.leading, "right" if settings.leading == "left" else "left")
+    (left, right), none = (v / 100 for v in settings.edges), (0.0, 0.0)
+    pair = Eyes(
+        tuple(eyes[e] for e in order), order[0], "over under" if laid == "over" else "side by side", settings.half,
+        tuple((left, 0.0) if e == "left" else (0.0, right) for e in order) if len(order) > 1 else (none,),
+    )  # fmt: skip
     after = picture.with_(raster=size, pixel_aspect=aspect, eyes="one", packing=None, first=None)
     says = f"two eyes, {WORDS[laid]}" + (f", {settings.leading} first" if len(order) > 1 else "")
     return StepResult(after, says, tuple(findings), draft=context.draft.with_(pair=pair))
@@ -172,28 +178,48 @@ def _against_measured(settings: JoinSettings, first: str, context: Context) -> l
         text = f"The {first} eye is said to be first, but {found.which.saw[:1].lower()}{found.which.saw[1:]} Crossed eyes hurt."
         made.append(Finding(Level.WARN, "eyes-crossed", text, "join", Fix(f"The {left} eye is first", "read", {"first": left})))
     if settings.laid in ("beside", "over"):
-        near, far = found.depth.least + settings.pin, found.depth.most + settings.pin
+        near, far = deep(found.depth, settings)
         if faults := comfort.judged(near, far, comfort.SCREENS[settings.screen], settings.children).faults:
             made.append(Finding(Level.WARN, "too-deep", f"It is hard to look at: {'; '.join(faults)}.", "join"))
-        cut = [(v + settings.pin, t, side) for t, *both in found.depth.edges for v, side in zip(both, ("left", "right"), strict=True)]
-        if cut and (worst := min(cut))[0] < CUT:
+        cut = {side: min(((v + settings.pinned(t), t) for t, v in each), default=(0.0, 0.0)) for side, each in sides(found.depth).items()}
+        left_over = [(v + covered, t, side) for (side, (v, t)), covered in zip(cut.items(), settings.edges, strict=True)]
+        if (worst := min(left_over))[0] < CUT:
             text = (
                 f"At {worst[1]:.1f} s the {worst[2]} edge cuts something that stands {-worst[0]:.1f} % before the screen, which no window can. "
                 "Lay it farther away, or cover that edge of one eye by as much."
             )
-            fix = Fix("Lay it on the screen", "join", {"pin": round(settings.pin - worst[0], 2)})
+            fix = Fix("Cover that edge of one eye", "join", {"edges": covering(found.depth, settings)})
             made.append(Finding(Level.NOTE, "edge-cuts-near", text, "join", fix))
     return made
 
 
+def sides(depth: Depth) -> dict[str, list[tuple[float, float]]]:
+    """Seconds, and the nearest that the edge cuts, of either side."""
+    return {side: [(t, both[n]) for t, *both in depth.edges] for n, side in enumerate(("left", "right"))}
+
+
+def covering(depth: Depth, settings: JoinSettings) -> list[float]:
+    """``edges`` that stand before all that they cut."""
+    nearest = (min((v + settings.pinned(t) for t, v in each), default=0.0) for each in sides(depth).values())
+    return [float(np.clip(np.ceil(-v * 10) / 10, 0.0, 10.0)) for v in nearest]
+
+
+def deep(depth: Depth, settings: JoinSettings) -> tuple[float, float]:
+    """Per cent of the width: the nearest and the farthest, as they are laid."""
+    if not settings.pins or not depth.over:
+        return depth.least + settings.pinned(0.0), depth.most + settings.pinned(0.0)
+    return min(near + settings.pinned(t) for t, near, _ in depth.over), max(far + settings.pinned(t) for t, _, far in depth.over)
+
+
 def _turned(settings: JoinSettings, first: str, size: tuple[int, int], aspect: float) -> dict[str, Turning]:
     """Of each eye, where anything is done to them."""
-    if settings.align is None and not settings.pin:
+    if settings.align is None and not settings.pin and not settings.pins:
         return {}
-    terms = settings.align.terms if settings.align is not None else np.zeros(5)
-    both = {}
+    moments, both = settings.moments, {}
     for share, e in ((-0.5, first), (0.5, "right" if first == "left" else "left")):
-        aside = settings.pin / 100 * (-1 if e == "right" else 1)
-        both[e] = align.bent(terms, share, aside)
-    times = align.enlarged(list(both.values()), size[1] / (size[0] * aspect))
-    return {e: Turning.fixed(align.in_pixels(m, size, aspect, times)) for e, m in both.items()}
+        away = -1 if e == "right" else 1
+        both[e] = [align.bent(settings.aligned(t), share, settings.pinned(t) / 100 * away) for t in moments]
+    times = align.enlarged([m for each in both.values() for m in each], size[1] / (size[0] * aspect))
+    return {
+        e: Turning(np.array(moments), np.stack([align.in_pixels(m, size, aspect, times) for m in each])) for e, each in both.items()
+    }

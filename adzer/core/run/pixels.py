@@ -384,8 +384,17 @@ class Processor:
             job.run(frames, target, time, self._pool)
             if coming is not None:
                 job.expect(coming)
+        cover(self.plan, target)
         for laying in self._laid:
             laying.lay(target, time)
+
+
+def cover(plan: Plan, target: Planes) -> None:
+    """What is black on the pictures."""
+    for x, y, w, h in plan.black:
+        for i, code in enumerate(plan.target.black()):
+            sx, sy = plan.target.format.sub if i else (1, 1)
+            target[i][y // sy : (y + h) // sy, x // sx : (x + w) // sx] = code
 
 
 def _three(planes: tuple[Plane, ...]) -> Planes:

@@ -145,4 +145,8 @@ def deliver(plan: Plan, frames: list[tuple[Plane, ...]], time: float = 0.0) -> t
             size = DITHER.shape[0]
             noise = DITHER[(np.arange(plane.shape[0]) + y)[:, None] % size, np.arange(plane.shape[1]) % size]
             whole[i][y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), *plan.target.ends)
+    for x, y, w, h in plan.black:
+        for i, code in enumerate(plan.target.black()):
+            sx, sy = (1, 1) if i == 0 else plan.target.format.sub
+            whole[i][y // sy : (y + h) // sy, x // sx : (x + w) // sx] = code
     return tuple(whole)

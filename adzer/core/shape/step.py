@@ -11,6 +11,7 @@ from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..picture import Picture
 from ..plan import Draft, Eyes, Panel, Patch
+from ..plan import even as nearest_even
 from ..records import to_plain
 from ..space.crop import CropKey, CropPath
 from ..space.crop import check_moves as crop_moves
@@ -178,11 +179,16 @@ def _both(picture: Picture, settings: ShapeSettings, context: Context, pair: Eye
         x, y = (panel.place[i] // (pair.times[i] if pair.half else 1) // 2 * 2 for i in (0, 1))
         at = (x + w * n, y) if across > 1 else (x, y + h * n)
         panels.append(Panel(panel.look.at_size(size), tuple(patches), at))
+    black = []
+    for one, edges in zip(panels, pair.edges, strict=False):
+        for side, share in enumerate(edges):
+            if wide := nearest_even(share * one.size[0]):
+                black.append((one.place[0] + side * (one.size[0] - wide), one.place[1], wide, one.size[1]))
     raster = (w * across, h * down)
     two = {} if len(pair.eyes) == 1 else {"eyes": pair.laid, "packing": "half" if pair.half else "full", "first": pair.first}
     return replace(
-        made, picture=made.picture.with_(raster=raster, **two), draft=made.draft.with_(inputs=inputs, raster=raster, panels=tuple(panels)),
-        idle=False,
+        made, picture=made.picture.with_(raster=raster, **two), idle=False,
+        draft=made.draft.with_(inputs=inputs, raster=raster, panels=tuple(panels), black=tuple(black)),
     )  # fmt: skip
 
 

@@ -6,6 +6,7 @@ from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QImage, QPainter
 
 from ....core.job import Shot
+from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ..base import StageBench
 from .eyes import Pair
@@ -44,6 +45,10 @@ class JoinBench(StageBench):
         walked = self.desk.walk(shot)
         self.pair.refresh(shot, walked)
         self.lenses.refresh(shot, walked)
+
+    def pegs(self, shot: Shot) -> list[int]:
+        clock = clock_of(shot.facts)
+        return [clock.frame(t) for t in self.pair.pegs(shot)]
 
     def instead(self) -> QImage | None:
         return self.pair.looking.instead() or self.lenses.looking.instead()

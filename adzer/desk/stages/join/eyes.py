@@ -10,6 +10,7 @@ from ....core.job import Shot
 from ....core.join import comfort
 from ....core.join.eyes import EYES, Seen, answers
 from ....core.join.settings import JoinSettings
+from ....core.join.step import covering, deep
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
@@ -21,8 +22,10 @@ from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from .looking import Looking
 from .measuring import Measuring
 
+NEAR_KEY = 0.02  # seconds within which a key is the same one
 LAID = {
     "recorded": "as recorded", "beside": "side by side", "over": "one over the other", "left": "left eye alone", "right": "right eye alone",
+    "files": "each eye in a file of its own",
 }  # fmt: skip
 LOOKS = [
     ("by turns", "by turns", "both eyes brought in line"), ("red–cyan", "coloured", "both eyes brought in line · for red and cyan glasses"),
@@ -51,10 +54,15 @@ class Pair:
         self.children.chosen.connect(lambda v: desk.answer("join", children=v))
         self.deep = Question("How deep may it be?", self.screen, self.children)
         self.pin = Number(0.0, 0.05, -20.0, 20.0, 2, sign=True)
-        self.pin.drafted.connect(lambda v: desk.draft("join", pin=v))
+        self.pin.drafted.connect(lambda v: desk.draft("join", **self._pinned_at(v)))
         self.pin.settled.connect(lambda _: desk.commit())
         self.pinned = act("Click what is to lie on the screen", self._begin_pin, False)
-        self.hold = Question("What lies on the screen?", Numbers(("% farther away", self.pin)), self.pinned)
+        self.keyed = act("Let it change: a key on this frame", self._key, False)
+        self.unkeyed = act("Hold it still", self._unkey, False)
+        self.hold = Question("What lies on the screen?", Numbers(("% farther away", self.pin)), self.pinned, self.keyed, self.unkeyed)
+        self.covered = act("Cover the edges that cut near things", self._cover, False)
+        self.uncovered = act("Cover no edge", lambda: desk.answer("join", edges=[0.0, 0.0]), False)
+        self.frame = Question("Do the edges cut what is near?", self.covered, self.uncovered)
         self.laid = Pick([(words, value) for value, words in LAID.items()])
         self.laid.chosen.connect(lambda v: desk.answer("join", laid=v))
         self.half = Choice([("each at full size", False), ("squeezed into half", True)])
@@ -63,7 +71,7 @@ class Pair:
         self.leading.chosen.connect(lambda v: desk.answer("join", leading=v))
         self.lies = Question("How is it laid out?", self.laid, self.half, self.leading)
         self.depth = Lines("Depth", "% of the width", 3)
-        self.questions: list[QWidget] = [self.which, self.seen, self.line, self.deep, self.hold, self.lies]
+        self.questions: list[QWidget] = [self.which, self.seen, self.line, self.deep, self.hold, self.frame, self.lies]
         self.instruments: list[Plot] = [self.depth]
 
     def _measured(self, shot: Shot, found: Seen) -> None:
@@ -75,7 +83,39 @@ class Pair:
 
     def _forget(self) -> None:
         plain = JoinSettings()
-        self.desk.answer("join", **{k: to_plain(getattr(plain, k)) for k in ("align", "colours", "pin")})
+        self.desk.answer("join", **{k: to_plain(getattr(plain, k)) for k in ("align", "aligns", "colours", "pin", "pins")})
+
+    # --- over time, and edges ---------------------------------------------------------------------------------------------
+    def _now(self) -> float:
+        return round(clock_of(self.desk.shot.facts).time(self.desk.frame), 3) if self.desk.shot is not None else 0.0
+
+    def _pinned_at(self, value: float) -> dict[str, object]:
+        """Answers by which it is pinned so: for all of the shot, or, once there are keys, on this frame."""
+        pins = self.desk.route_of(self.desk.shot).join.pins if self.desk.shot is not None else ()
+        if not pins:
+            return {"pin": value}
+        kept = [list(p) for p in pins if abs(p[0] - self._now()) > NEAR_KEY]
+        return {"pins": sorted([*kept, [self._now(), value]])}
+
+    def _key(self) -> None:
+        if self.desk.shot is not None:
+            join = self.desk.route_of(self.desk.shot).join
+            kept = [list(p) for p in join.pins if abs(p[0] - self._now()) > NEAR_KEY]
+            self.desk.answer("join", pins=sorted([*kept, [self._now(), round(join.pinned(self._now()), 3)]]))
+
+    def _unkey(self) -> None:
+        if self.desk.shot is not None:
+            held = self.desk.route_of(self.desk.shot).join.pinned(self._now())
+            self.desk.answer("join", pins=[], pin=round(held, 3))
+
+    def pegs(self, shot: Shot) -> list[float]:
+        return [t for t, _ in self.desk.route_of(shot).join.pins]
+
+    def _cover(self) -> None:
+        shot = self.desk.shot
+        found = self.measuring.found(shot) if shot is not None else None
+        if shot is not None and found is not None:
+            self.desk.answer("join", edges=covering(found.depth, self.desk.route_of(shot).join))
 
     # --- pinning -------------------------------------------------------------------------------------------------------
     def _begin_pin(self) -> None:
@@ -99,7 +139,7 @@ class Pair:
             if found is None:
                 self.desk.said.emit(error or "It cannot be found in the other eye.")
             elif self.desk.shot is not None and self.desk.shot.id == shot.id:
-                self.desk.answer("join", pin=round(-found, 3))
+                self.desk.answer("join", **self._pinned_at(round(-found, 3)))
 
         self.desk.worker.chore("depth", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot), x, y, self.desk.frame), then)
 
@@ -124,11 +164,13 @@ class Pair:
         self.seen.say("By turns: what jumps sideways has depth, what jumps up or down strains. Red–cyan is for glasses of these colours.")
         self._say_line(settings, found)
         self._say_depth(shot, settings, found)
-        self.pin.set_value(settings.pin)
-        cost = abs(settings.pin)
-        self.hold.say(
-            "What lies on the screen is seen without strain. " + (f"It costs {cost:.1f} % of the width." if cost else "Nothing is moved.")
-        )
+        self.pin.set_value(settings.pinned(self._now()))
+        cost = max((abs(v) for _, v in settings.pins), default=abs(settings.pin))
+        self.unkeyed.setVisible(bool(settings.pins))
+        keys = f" It changes over {len(settings.pins)} keys." if settings.pins else ""
+        words = f"It costs {cost:.1f} % of the width." if cost else "Nothing is moved."
+        self.hold.say(f"What lies on the screen is seen without strain. {words}{keys}")
+        self._say_edges(settings, found)
         self.laid.set_value(settings.laid)
         self.half.setVisible(settings.laid in ("beside", "over"))
         self.leading.setVisible(settings.laid in ("beside", "over"))
@@ -147,12 +189,31 @@ class Pair:
             self.line.say("They are laid out as they lie. What one eye holds higher than the other strains, however little.")
             return
         a = settings.align
+        drifts = f" That drifts over the take, and is followed at {len(settings.aligns)} moments." if settings.aligns else ""
         words = f"The second lay {a.shift:+.2f} % lower, {a.roll:+.2f}° rolled and {a.size:+.2f} % larger; half of it is taken from each eye."
         if found is not None:
             words += f" Things lay {found.before:.1f} pixels of 1920 too high or low, and now {a.rest or 0:.1f}."
             if found.colours is not None and settings.colours is not None:
                 words += f" Their colours differed by {found.differ[0]:.1f} %, and now {found.differ[1]:.1f} %."
-        self.line.say(words.replace("-", "−"))
+        self.line.say((words + drifts).replace("-", "−"))
+
+    def _say_edges(self, settings: JoinSettings, found: Seen | None) -> None:
+        left, right = settings.edges
+        self.uncovered.setVisible(any(settings.edges))
+        self.covered.setVisible(found is not None)
+        if any(settings.edges):
+            self.frame.say(
+                f"{left:.1f} % of the left eye's left edge and {right:.1f} % of the right eye's right edge are black: the window stands before "
+                "the screen there."
+            )
+            return
+        wanted = covering(found.depth, settings) if found is not None else [0.0, 0.0]
+        if found is None:
+            self.frame.say("Measured with the eyes.")
+        elif any(wanted):
+            self.frame.say(f"What stands before the screen is cut by up to {max(wanted):.1f} %, which no window can do: it hurts a little.")
+        else:
+            self.frame.say("Nothing that stands before the screen is cut by its sides.")
 
     def _say_depth(self, shot: Shot, settings: JoinSettings, found: Seen | None) -> None:
         screen = comfort.SCREENS[settings.screen]
@@ -162,7 +223,7 @@ class Pair:
         if found is None:
             self.deep.say("Measured with the eyes.")
             return
-        near, far = found.depth.least + settings.pin, found.depth.most + settings.pin
+        near, far = deep(found.depth, settings)
         verdict = comfort.judged(near, far, screen, settings.children)
         turned = [comfort.degrees(v, screen) for v in (near, far)]
         words = f"From {near:+.1f} to {far:+.1f} % of the width, {turned[0]:+.1f}° to {turned[1]:+.1f}°, on a {screen.title}: "
@@ -171,8 +232,9 @@ class Pair:
             words += f" Next time take the cameras {verdict.near / near:.0%} as far apart for things so near."
         self.deep.say(words.replace("-", "−"), "Less than 0 stands before the screen. Who feels ill looks away, and rests.")
         times, low, high = (np.array([o[i] for o in found.depth.over]) for i in range(3))
+        pins = np.array([settings.pinned(t) for t in times])
         self.depth.show_lines(
-            times, [("nearest", low + settings.pin), ("farthest", high + settings.pin)], (), clock_of(shot.facts).time(self.desk.frame),
+            times, [("nearest", low + pins), ("farthest", high + pins)], self.pegs(shot), clock_of(shot.facts).time(self.desk.frame),
             ((verdict.near, "near"), (verdict.far, "far")),
         )  # fmt: skip
 

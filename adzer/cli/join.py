@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
@@ -14,9 +15,10 @@ from .job import Camera, chosen
 from .terminal import JobFile, Json, app, mention, numbers, parse_size, print_json, say
 
 if TYPE_CHECKING:
+    from ..core.job import Shot
     from ..core.media.probe import FileFacts
     from ..core.read.seen import Seen
-    from ..core.route import Route
+    from ..core.route import Route, Walk
     from ..core.run.syncing import InStep
 
 Front = Annotated[Path, typer.Argument(help="The front lens's recording, or one of both lenses.")]
@@ -27,8 +29,8 @@ Base = Annotated[float | None, typer.Option(min=0.001, max=2, help="Metres betwe
 
 @app.command(
     "lenses",
-    help="Match the two round lenses of a job's shots by what both see: how the second stands against the first, and how much darker it "
-    "records. What is found is their answer.\n\nExample: adzer lenses mill.adzer",
+    help="Measure the two round lenses of a job's shots by what both see: what they are, how the second stands against the first, how much "
+    "darker it records, where they meet. What is found is their answer.\n\nExample: adzer lenses mill.adzer",
 )
 def lenses(
     job: JobFile,
@@ -36,29 +38,59 @@ def lenses(
     camera: Camera = "",
     json_: Json = False,
 ) -> None:
+    from ..core.join import measure, rig
+    from ..core.run.matching import calibrate_lenses, match_lenses
+
+    def measured(shot: Shot, seen: Seen | None) -> tuple[str, object, dict[str, object], str]:
+        try:
+            found = calibrate_lenses(shot.facts, shot.route, seen)
+        except AdzerError:  # too little for the lenses themselves; how they stand may still be told
+            plain = match_lenses(shot.facts, shot.route, seen)
+            return "matched", plain, measure.answers(plain), plain.saw
+        return "rig", found, rig.answers(found), found.saw
+
+    def row(found: Any) -> dict[str, object]:
+        told = records.to_plain(found)
+        before = told.pop("matched", {})
+        light = told.pop("light", {})
+        return before | {"gain": light.get("gain", before.get("gain"))} | {k: told[k] for k in ("turn", "error")} | ({} if before else told)
+
+    def words_of(found: Any) -> str:
+        turn = ", ".join(f"{v:+.2f}°" for v in found.turn).replace("-", "−")
+        return f"the second lens stands {turn} (heading, tilt, roll; ± {found.error:.2f}°) off;"
+
+    _all_of(job, words, camera, json_, "lenses", lambda walk: walk.draft.rig is not None, measured, row, words_of)
+
+
+def _all_of(
+    path: Path, words: list[str] | None, camera: str, json_: bool, kind: str, fits: Callable[[Walk], bool],
+    measured: Callable[[Shot, Seen | None], tuple[str, object, dict[str, object], str]], row: Callable[[Any], dict[str, object]],
+    words_of: Callable[[Any], str],
+) -> None:  # fmt: skip
+    """Measures the two lenses, or eyes, of all shots of a job that show them; what is found is kept, and is their answer."""
     from ..core.job import Job
-    from ..core.join.measure import answers
-    from ..core.run.matching import match_lenses
 
     rows: list[dict[str, object]] = []
-    with Job.open(job) as held:
+    with Job.open(path) as held:
         walk = held.walker()
-        shots = [s for s in chosen(held, words or [], camera) if walk(s).draft.rig is not None]
+        shots = [s for s in chosen(held, words or [], camera) if fits(walk(s))]
         if not shots:
-            raise AdzerError(f"{job}: none of these shots shows two round lenses, as far as anybody says. Say so on Read first.")
+            what = "two round lenses" if kind == "lenses" else "two eyes"
+            raise AdzerError(f"{path}: none of these shots shows {what}, as far as anybody says. Say so on Read first.")
         for shot in shots:
             try:
-                found = match_lenses(shot.facts, shot.route, held.seen(shot.id))
+                name, found, answered, saw = measured(shot, held.seen(shot.id))
             except AdzerError as error:
                 say(f"{shot.name}: {error}")
                 continue
-            held.decide(shot, shot.route.with_("join", **answers(found)), "lenses matched")
-            rows.append({"shot": shot.name, **records.to_plain(found)})
+            if name != "matched":
+                held.keep_measured(shot.facts.fingerprint, name, records.to_json(found).encode())
+            held.decide(shot, shot.route.with_("join", **answered), f"{kind} matched" if kind == "lenses" else f"{kind} measured")
+            rows.append({"shot": shot.name, **row(found)})
             if not json_:
-                turn = ", ".join(f"{v:+.2f}°" for v in found.turn).replace("-", "−")
-                print(f"{shot.name}: the second lens stands {turn} (heading, tilt, roll; ± {found.error:.2f}°) off; {found.saw}")
+                print(f"{shot.name}: {words_of(found)} {saw}")
     if json_:
-        print_json(rows, "lenses")
+        print_json(rows, kind)
     raise typer.Exit(0 if len(rows) == len(shots) else 1)
 
 
@@ -245,6 +277,10 @@ def eyes(
         raise AdzerError("--layout, --card and --out go together: how both are laid out, by which card, into which file.")
     if card is not None and out is not None:
         making.card_for(card, out)
+    if a.suffix == ".adzer":
+        if b is not None or out is not None or declared or offset is not None:
+            raise AdzerError(f"{a}: of a job all eyes are measured; give nothing else. What is made of them is answered on its shots.")
+        _eyes_of(a, json_)
     at = None if pin is None else numbers("pin", pin, "two numbers", ("x", "y"))
     leading = declared.pop("first", "left") if b is not None else declared.get("first", "left")  # of two files none is first yet
     facts, seen, route, step = _pair(a, b, declared, offset)
@@ -277,6 +313,24 @@ def eyes(
         route = route.with_("join", pin=round(-depth_at(facts, route, seen, *inside), 4))
         told["pin"] = route.join.pin
     making.make(a.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=parse_size(size) if size else None)
+
+
+def _eyes_of(job: Path, json_: bool) -> None:
+    """All pairs of a job."""
+    from ..core.join.eyes import EYES, answers
+    from ..core.run.matching import look_at_eyes
+
+    def measured(shot: Shot, seen: Seen | None) -> tuple[str, object, dict[str, object], str]:
+        found = look_at_eyes(shot.facts, shot.route, seen)
+        return EYES, found, answers(found), found.saw
+
+    def words_of(found: Any) -> str:
+        return f"the {found.which.left} is the left eye." if found.which.left else "left or right cannot be told."
+
+    def two(walk: Walk) -> bool:
+        return walk["read"].after.eyes not in (None, "one") and walk["read"].after.projection in (None, "flat")
+
+    _all_of(job, None, "", json_, "eyes", two, measured, records.to_plain, words_of)
 
 
 def _pair(a: Path, b: Path | None, declared: dict[str, object], offset: float | None) -> tuple[FileFacts, Seen | None, Route, InStep]:

@@ -18,6 +18,7 @@ from adzer.core.compile import freeze
 from adzer.core.deliver.step import pair_told
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
 from adzer.core.intake.take import join_files, read_file
+from adzer.core.job import Job
 from adzer.core.join import comfort
 from adzer.core.join.align import Align
 from adzer.core.join.eyes import Shown, answers, depth_at, measure
@@ -425,6 +426,15 @@ def test_the_command_line_measures_and_lays_out(tmp_path):
     facts, seen = read_file(out)
     again = look_at_eyes(facts, Route().with_("read", eyes="side by side", first="right", packing="half"), seen)
     assert abs(again.align.roll) < 0.08 and again.before < 2.0 and again.which.left == "second"
+    job = tmp_path / "mill.adzer"
+    joined, looked = read_file(a, rear=b)
+    with Job.create(job, "mill") as held:
+        held.add_shot(joined, "wheel", "eye pair", Route().with_("read", eyes="side by side", projection="flat"), seen=looked)
+    (row,) = json.loads(adzer("eyes", job, "--json").stdout)["eyes"]
+    with Job.open(job) as held:
+        (shot,) = held.shots()
+        assert row["which"]["left"] == "second" and shot.route.join.align.roll == row["align"]["roll"] == pytest.approx(0.8, abs=0.08)
+        assert "eyes" in held.found(shot.facts.fingerprint)
     wrong = adzer("eyes", a, b, "--pin", "left", "--offset", "0")
     assert wrong.returncode == 2 and "give two numbers" in wrong.stderr
     silent = adzer("eyes", a, b)

@@ -40,8 +40,7 @@ def at(picture, heading, tilt):
 
 def covered(sphere, out, foot, *words):
     declared = ("--projection", "equirectangular", "--eyes", "one", "--curve", "bt709", "--primaries", "bt709")
-    made = adzer("convert", sphere, *declared, *words, "--foot", foot, "--card", "web-sphere", "--out", out, "--json")
-    return made
+    return adzer("convert", sphere, *declared, *words, "--foot", foot, "--card", "web-sphere", "--out", out, "--json")
 
 
 def test_another_moment_covers_it_and_nothing_else(sphere, tmp_path):
@@ -73,8 +72,9 @@ def test_a_picture_covers_it_its_upper_edge_ahead(sphere, tmp_path):
         assert np.allclose(at(first, heading, -80) > 0.5, colour), (heading, at(first, heading, -80))
     assert at(first, 0, -90 + 18).min() > 0.7 and at(first, 0, -90 + 12).min() < 0.5
     assert at(first, 0, -40) == pytest.approx((120 / 255,) * 3, abs=0.06)
-    view = ("--projection", "equirectangular", "--eyes", "one", "--curve", "bt709", "--primaries", "bt709", "--view", "0,-90,0,40")
-    looked = adzer("reframe", sphere, *view, "--size", "320x320", "--card", "native-wide", "--foot", f"{tmp_path / 'mark.png'},30", "--out", tmp_path / "v.mp4")
+    view = ("--projection", "equirectangular", "--eyes", "one", "--curve", "bt709", "--view", "0,-90,0,40", "--size", "320x320")
+    mark = ("--foot", f"{tmp_path / 'mark.png'},30", "--card", "native-wide", "--out", tmp_path / "v.mp4")
+    looked = adzer("reframe", sphere, *view, *mark)
     assert looked.returncode == 0, looked.stderr
     down = signal_of(tmp_path / "v.mp4")
     assert np.allclose(down[100, 100] > 0.5, (1, 0, 0)) and np.allclose(down[220, 220] > 0.5, (1, 1, 0))

@@ -50,6 +50,11 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     assert wait(lambda: len(lenses.looking.pictures) == 1 and not desk.worker.busy, settle=0.1)
     lenses.looking.choice.choose(None)
     assert lenses.looking.instead() is None
+    bench.foot.here.click()
+    assert desk.shot.route.join.foot.at == 0.0 and any(f.code == "foot-covered" for f in desk.walk(desk.shot).findings)
+    bench.foot.take(str(tmp_path / "front.mp4.json"))
+    assert "not a picture" in window.note.text() or "is not" in window.note.text()
+    bench.foot.plain.click()
     lenses.keep.click()
     name = desk.shot.route.join.rig
     assert name is not None and find("rigs", name, RigCard).turn == desk.shot.route.join.turn and not lenses.keep.isVisible()
@@ -130,6 +135,21 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
     pair.dragged(QPointF(0.85, 0.5), True)
     assert wait(lambda: desk.shot.route.join.pin != 0, settle=0.2), window.note.text()
     assert 0.2 < desk.shot.route.join.pin < 2.5 and "It costs" in pair.hold.reason
+    held = desk.shot.route.join.pin
+    pair.keyed.click()
+    desk.go_to(1)
+    pair.pin.drafted.emit(held + 1.0)
+    desk.commit()
+    assert desk.shot.route.join.pins == ((0.0, round(held, 3)), (0.04, held + 1.0)) and window.bench.bench.pegs(desk.shot) == [0, 1]
+    assert "2 keys" in pair.hold.reason
+    pair.unkeyed.click()
+    assert desk.shot.route.join.pins == () and desk.shot.route.join.pin == pytest.approx(held + 1.0)
+    desk.answer("join", pin=-3.0)
+    pair.covered.click()
+    assert max(desk.shot.route.join.edges) > 1.0 and "are black" in pair.frame.reason
+    assert not any(f.code == "edge-cuts-near" for f in desk.walk(desk.shot).findings)
+    pair.uncovered.click()
+    desk.answer("join", pin=held)
     for how, count in (("coloured", 1), ("apart", 1), ("by turns", 2)):
         pair.looking.choice.choose(how)
         assert wait(lambda n=count, h=how: len(pair.looking.pictures) == n and pair.looking.how == h and not desk.worker.busy, settle=0.1)

@@ -128,11 +128,11 @@ def test_the_left_eye_is_known_by_what_covers_what_and_depth_is_as_it_was(faulty
         rows = np.sort(np.median(-100 * 0.065 / ahead / (2 * np.tan(np.radians(32))), axis=1))
         assert seen.depth.edges[0][n] == pytest.approx(rows[len(rows) // 12], abs=0.12)
     wheel = straight[0].project(np.array([[world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]]), 0.0)[0]
-    at = depth_at(plain, seen.align, 1.0, wheel[0] / 960, wheel[1] / 540, "left")
+    at = depth_at(plain, seen.align.terms, 1.0, wheel[0] / 960, wheel[1] / 540, "left")
     away = (np.array([world.WHEEL_X, world.WHEEL_Y, world.WHEEL_Z]) - straight[0].pose(0).place) @ straight[0].pose(0).rotation()[:, 1]
     assert at == pytest.approx(-100 * 0.065 / away / (2 * np.tan(np.radians(32))), abs=0.05)
     with pytest.raises(AdzerError, match="not surely found"):
-        depth_at(plain, seen.align, 1.0, 0.001, 0.02, "left")
+        depth_at(plain, seen.align.terms, 1.0, 0.001, 0.02, "left")
 
 
 def test_colours_of_the_eyes_are_brought_together(faulty):

@@ -84,6 +84,8 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
     assert wait(lambda: bench.step.listen.isEnabled(), settle=0.2)
     assert "2.mov starts 0.372" in bench.step.reason and "by sound" in bench.step.reason
     assert "9 whole frames leave 0.30 of one" in bench.step.reason  # 0.372 s are 9.3 frames of 25
+    curve = bench.step.found(desk.shot, desk.shot.parts[0]).curves["sound"]
+    assert max(curve, key=lambda c: c[1])[0] == pytest.approx(0.372, abs=0.003) and not bench.step.curve.isHidden()
     desk.select(0)
     assert bench.step.isHidden()
     desk.select(len(desk.shots) - 1)

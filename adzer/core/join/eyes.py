@@ -26,6 +26,7 @@ Picture = NDArray[np.uint8]
 WIDE, SEARCHED, MATCHED = 1920, 960, 960  # columns in which points are placed, looked for, and everything is matched
 EYES = "eyes"  # under which what was measured of a recording is kept
 LEAST = 30  # points
+ARROWS = 80  # at most about
 DRIFTS, STAYS = 0.03, 0.0006  # half widths that eyes may come to lie higher over a take; and that are no change
 TALL, ASIDE = 0.12, 0.16  # of half the width: how much higher, and farther aside, a thing may lie in the other eye
 FLAT = 0.1  # per cent of the width that depth must differ by, for anybody to say which eye is which
@@ -63,7 +64,8 @@ class Which(msgspec.Struct, frozen=True):
 class Seen(msgspec.Struct, frozen=True):
     """``before``: pixels of 1920 across that things lay too high or low (95 %); ``points`` it rests on. ``colours`` as of
     ``JoinSettings``, None: they are alike, or too dark to compare; ``differ``: per cent of the signal, before and after; ``over``: seconds,
-    and how they lie then, if that changes."""
+    and how they lie then, if that changes; ``arrows``: of some things, their place in shares of the first eye's picture, and pixels of 1920 by
+    which the second holds them lower, before and after."""
 
     align: Align
     before: float
@@ -73,6 +75,7 @@ class Seen(msgspec.Struct, frozen=True):
     colours: tuple[float, ...] | None
     differ: tuple[float, float]
     over: tuple[tuple[float, Align], ...] = ()
+    arrows: tuple[tuple[float, float, float, float], ...] = ()
 
     @property
     def saw(self) -> str:
@@ -126,7 +129,13 @@ def measure(moments: Sequence[Shown], aspect: float, curve: Curve | None) -> See
     depth = _depth(dense, [m.time for m in moments], "second" if which.left == "second" else "first")
     colours, differ = _colours(moments, found, terms, curve)
     lies = () if over is None else tuple((round(m.time, 3), Align.of(terms + o)) for m, o in zip(moments, over, strict=True))
-    return Seen(align, round(before, 3), int(kept.sum()), which, depth, colours, differ, lies)
+    high = moments[0].first.shape[0] / (moments[0].first.shape[1] * aspect)  # over the width
+    places, heights = first[kept], _heights(first, second)[kept] * half
+    arrows = tuple(
+        (round((u + 1) / 2, 4), round(v / 2 / high + 0.5, 4), round(float(b), 2), round(float(a * half), 2))
+        for (u, v), b, a in list(zip(places.tolist(), heights, after, strict=True))[:: max(1, len(after) // ARROWS)]
+    )
+    return Seen(align, round(before, 3), int(kept.sum()), which, depth, colours, differ, lies, arrows)
 
 
 def _grey(rgb: Array) -> Picture:
@@ -375,11 +384,11 @@ def _cut(beside: Array) -> float:
     return round(float(np.sort(rows)[len(beside) // 12]), 4) if len(rows) > len(beside) // 12 else 0.0
 
 
-def depth_at(shown: Shown, align: Align | None, aspect: float, x: float, y: float, first: str) -> float:
+def depth_at(shown: Shown, terms: Array, aspect: float, x: float, y: float, first: str) -> float:
     """Per cent of the width by which a thing lies farther right to the right eye, in line; ``x``, ``y``: shares of the first eye's width
     and height. AdzerError if the other eye does not show it surely."""
     grey = _grey(shown.first), _grey(shown.second)
-    dense = _matched(_straight(*grey, align.terms if align is not None else np.zeros(5), aspect))
+    dense = _matched(_straight(*grey, terms, aspect))
     h, w = dense.shifts[0].shape
     around = dense.shifts[0][max(int(y * h) - 4, 0) : int(y * h) + 5, max(int(x * w) - 4, 0) : int(x * w) + 5]
     if np.isfinite(around).mean() < 0.5:
@@ -394,12 +403,11 @@ RIGHT = np.array([[-0.011, -0.032, -0.007], [0.377, 0.761, 0.009], [-0.026, -0.0
 
 
 def looked(
-    shown: Shown, align: Align | None, aspect: float, first: str, pin: float, how: str, curve: Curve | None, wide: int
+    shown: Shown, terms: Array, aspect: float, first: str, pin: float, how: str, curve: Curve | None, wide: int
 ) -> tuple[Picture, ...]:
     """See ``run.matching.both_looked``."""
     import cv2
 
-    terms = align.terms if align is not None else np.zeros(5)
     made = []
     for rgb, share, which in ((shown.first, -0.5, first), (shown.second, 0.5, "right" if first == "left" else "left")):
         h, w = rgb.shape[:2]

@@ -17,6 +17,7 @@ from .passes import Rows
 
 Array = NDArray[np.float64]
 Sound = NDArray[np.float32]
+Curve = tuple[tuple[float, float], ...]
 
 RATE = 8000  # samples a second that are listened to
 BANDS = ((80, 400), (400, 1500), (1500, 3600))  # Hz
@@ -38,8 +39,8 @@ QUIET = 1e-4  # rms of full scale below which nothing is heard
 class Together:
     """``uncertainty``: of the offset, seconds (95 %); ``drift``: None where the overlap is too short to tell, and its own
     ``drift_uncertainty``, millionths; ``confidence``: 0 … 1; ``says``: what it rests on, or why it cannot be told. ``course``: (n, 2)
-    moments of the first and the offset there, of each window that agrees. ``lost``: there was nothing to go by, as in silence, so that
-    another witness should be asked."""
+    moments of the first and the offset there, of each window that agrees. ``curve``: offsets about it, seconds, and how alike the two are
+    there, at most 1. ``lost``: there was nothing to go by, as in silence, so that another witness should be asked."""
 
     offset: float
     uncertainty: float
@@ -48,6 +49,7 @@ class Together:
     drift: float | None = None
     drift_uncertainty: float = 0.0
     course: tuple[tuple[float, float], ...] = ()
+    curve: Curve = ()
     lost: bool = False
 
 
@@ -90,6 +92,7 @@ def by_sound(a: Sound, b: Sound) -> Together:
         f"{count} of {len(times)} stretches of {WINDOW / RATE:.0f} s that both heard agree to {1000 * spread:.2f} ms.", drift,
         float(one / span * np.sqrt(12 / count) * 1e6) if drift is not None else 0.0,
         tuple((round(float(t), 3), round(float(v), 6)) for t, v in zip(times[agree], lags[agree], strict=True)),
+        _heard_about(a, b, times[agree], lags[agree]),
     )  # fmt: skip
 
 
@@ -143,6 +146,18 @@ def _straight(a: Sound, b: Sound) -> list[float]:
 
 def _compared(a: Sound, b: Sound, time: float, offset: float) -> tuple[float, float] | None:
     """(offset, height in times the noise) by the window of ``a`` about ``time``, expected at ``offset``; None: too little is there."""
+    found = _correlation(a, b, time, offset)
+    if found is None:
+        return None
+    near, start = found
+    k = int(near[1:-1].argmax()) + 1
+    noise = 1.4826 * float(np.median(np.abs(near)))
+    fine = float(vertex(*near[k - 1 : k + 2]))
+    return start + (k + fine - round(NEAR * RATE)) / RATE, float(near[k]) / max(noise, 1e-12)
+
+
+def _correlation(a: Sound, b: Sound, time: float, offset: float) -> tuple[Array, float] | None:
+    """How alike that window and the other sound are up to ``NEAR`` from the offset of seconds that comes back with it."""
     first = round(time * RATE) - WINDOW // 2
     other = first - round(offset * RATE)
     x, y = (v[max(0, s) : max(0, s) + WINDOW] for v, s in ((a, first), (b, other)))
@@ -158,11 +173,23 @@ def _compared(a: Sound, b: Sound, time: float, offset: float) -> tuple[float, fl
     cross /= np.maximum(np.abs(cross), 1e-6 * np.abs(cross).max() + 1e-30) ** 0.8
     lag = np.fft.irfft(cross, 2 * WINDOW)
     reach = round(NEAR * RATE)
-    near = np.concatenate([lag[-reach:], lag[: reach + 1]])
-    k = int(near[1:-1].argmax()) + 1
-    noise = 1.4826 * float(np.median(np.abs(near)))
-    fine = float(vertex(*near[k - 1 : k + 2]))
-    return (first - other) / RATE + (k + fine - reach) / RATE, float(near[k]) / max(noise, 1e-12)
+    return np.concatenate([lag[-reach:], lag[: reach + 1]]), (first - other) / RATE
+
+
+def _heard_about(a: Sound, b: Sound, times: Array, lags: Array) -> Curve:
+    """The mean of a few windows' correlations, the highest of each 2 ms, about where each is found."""
+    total, reach, each = np.zeros(2 * round(NEAR * RATE) + 1), round(NEAR * RATE), RATE // 500
+    for t, lag in list(zip(times, lags, strict=True))[:: max(1, len(times) // FIRST)]:
+        near = _correlation(a, b, float(t), float(lag))
+        if near is not None:
+            total += near[0] / max(float(near[0].max()), 1e-12)
+    bins = total[: len(total) // each * each].reshape(-1, each).max(axis=1)
+    offsets = float(np.median(lags)) + ((np.arange(len(bins)) + 0.5) * each - reach) / RATE
+    return _told(offsets, bins / max(float(bins.max()), 1e-12))
+
+
+def _told(offsets: Array, heights: Array) -> Curve:
+    return tuple((round(float(t), 4), round(float(v), 3)) for t, v in zip(offsets, heights, strict=True))
 
 
 def _overlap(a: Sound, b: Sound, offset: float, count: int) -> Array:
@@ -228,6 +255,7 @@ def _line(times: Array, lags: Array) -> tuple[NDArray[np.bool_], tuple[float, fl
 # --- by movement ----------------------------------------------------------------------------------------------------------
 FINER = 8  # steps of the comparison in a frame
 MOVES = 0.15  # pixels, or hundredths of a degree, a frame that a camera must move by for it to count
+MOVED = 1.5  # seconds about an answer that its curve goes
 LONE = 0.3  # seconds between one answer and another
 
 
@@ -251,10 +279,12 @@ def by_motion(a: Rows, at: Array, b: Rows, bt: Array) -> Together:
     confidence = min(1.0, max(0.0, (top - 0.5) / 0.3)) * min(1.0, max(0.0, (1 - second / max(top, 1e-9)) / 0.25))
     if confidence < 0.5:
         return cannot(f"How they move does not settle it: alike to {top:.2f} at best, and to {second:.2f} elsewhere.")
+    about = slice(max(0, k - round(MOVED / step)), k + round(MOVED / step) + 1)
     ways = " and ".join(("up and down", "rolling")[c] for c in used)
     return Together(
         float((lags[k] + fine) * step + at[0] - bt[0]), 2 * step * FINER * max(0.02, float(np.sqrt(max(1 - top, 0))) / 4), round(confidence, 3),
         f"They move alike, {ways}, to {top:.2f}; at no other moment to more than {second:.2f}.",
+        curve=_told(*((lags * step + at[0] - bt[0])[about], score[about])),
     )  # fmt: skip
 
 

@@ -83,7 +83,7 @@ def depth_at(facts: FileFacts, route: Route, seen: Seen | None, x: float, y: flo
     held, aspect, _ = _eyes(facts, route, seen)
     walked = walk(route, facts, seen)
     (shown,) = held([frame])
-    return eyes.depth_at(shown, route.join.align, aspect, x, y, walked["read"].after.first or "left")
+    return eyes.depth_at(shown, route.join.aligned(shown.time), aspect, x, y, walked["read"].after.first or "left")
 
 
 def both_looked(
@@ -94,7 +94,8 @@ def both_looked(
     held, aspect, curve = _eyes(facts, route, seen)
     (shown,) = held([frame])
     first = walk(route, facts, seen)["read"].after.first or "left"
-    return eyes.looked(shown, route.join.align, aspect, first, route.join.pin, how, curve, wide)
+    join = route.join
+    return eyes.looked(shown, join.aligned(shown.time), aspect, first, join.pinned(shown.time), how, curve, wide)
 
 
 def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[int | list[int]], Iterator[eyes.Shown]], float, Curve | None]:

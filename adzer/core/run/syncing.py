@@ -19,7 +19,7 @@ from ..look import together
 from ..look.motion import Motion
 from ..look.passes import Rows, rows, spans
 from ..look.passes import key as named
-from ..look.together import Array, Sound, Together
+from ..look.together import Array, Curve, Sound, Together
 from ..media import audio, probe, timecode
 from ..media.clock import clock_of
 from ..media.probe import FileFacts
@@ -33,7 +33,7 @@ SURE = 0.5  # confidence from which an answer is one
 class InStep(msgspec.Struct, frozen=True):
     """``offset``: seconds by which the second's own start lies after the first's, None if it cannot be told; ``uncertainty``: seconds,
     95 %; ``drift_ppm``: by how much faster the second's clock runs, None if that was not to be told; ``by`` what; ``says``: each witness's
-    own sentence."""
+    own sentence; ``curves``: offsets, and how alike the two are there, of each that was sure."""
 
     offset: float | None
     uncertainty: float | None
@@ -42,6 +42,7 @@ class InStep(msgspec.Struct, frozen=True):
     by: By | None
     confidence: float
     says: dict[str, str]
+    curves: dict[str, Curve] = {}
 
     def left_over(self, rate: float) -> tuple[int, float]:
         """(whole frames that the second must be moved by, share of a frame that these leave) at ``rate`` frames a second."""
@@ -144,7 +145,7 @@ def _answer(found: Together, by: By, said: dict[str, str]) -> InStep:
     drift = None if found.drift is None else round(found.drift, 2)
     return InStep(
         round(found.offset, 6), round(found.uncertainty, 6), drift, None if drift is None else round(found.drift_uncertainty, 2), by,
-        round(found.confidence, 3), said,
+        round(found.confidence, 3), said, {by: found.curve},
     )  # fmt: skip
 
 

@@ -26,7 +26,7 @@ class JoinBench(StageBench):
         self.lenses, self.pair = Lenses(self.desk), Pair(self.desk)
         self.foot = FootCard(self.desk)
         self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions, self.foot]
-        self.instruments = [*self.pair.instruments, *self.lenses.instruments]
+        self.instruments = [self.step.curve, *self.pair.instruments, *self.lenses.instruments]
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         stop = walked["join"]
@@ -55,6 +55,7 @@ class JoinBench(StageBench):
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
         self.pair.looking.overlay(painter, rect)
+        self.pair.overlay(painter, rect)
         self.lenses.looking.overlay(painter, rect)
 
     def dragged(self, place: QPointF, done: bool) -> None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from ....core.job import Shot
@@ -22,6 +23,7 @@ from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from .looking import Looking
 from .measuring import Measuring
 
+LONGER = 10  # times, by which what is left is drawn
 NEAR_KEY = 0.02  # seconds within which a key is the same one
 LAID = {
     "recorded": "as recorded", "beside": "side by side", "over": "one over the other", "left": "left eye alone", "right": "right eye alone",
@@ -29,7 +31,7 @@ LAID = {
 }  # fmt: skip
 LOOKS = [
     ("by turns", "by turns", "both eyes brought in line"), ("red–cyan", "coloured", "both eyes brought in line · for red and cyan glasses"),
-    ("apart", "apart", "both eyes brought in line · what differs, about grey"),
+    ("apart", "apart", "what differs, about grey · thin: how far things lay too high or low · thick: what is left, ten times as long"),
 ]  # fmt: skip
 
 
@@ -84,6 +86,19 @@ class Pair:
     def _forget(self) -> None:
         plain = JoinSettings()
         self.desk.answer("join", **{k: to_plain(getattr(plain, k)) for k in ("align", "aligns", "colours", "pin", "pins")})
+
+    def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        """By how much each thing lay too high or low, and, ten times as long, what is left of it."""
+        shot = self.desk.shot
+        if self.looking.how != "apart" or not self.looking.pictures or shot is None or (found := self.measuring.found(shot)) is None:
+            return
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        times = LONGER * rect.width() / 1920
+        for colour, which in ((QColor(255, 255, 255, 150), 2), (QColor("#FFB347"), 3)):
+            painter.setPen(QPen(colour, 1.2 if which == 2 else 2.4))
+            for arrow in found.arrows:
+                at = QPointF(rect.left() + arrow[0] * rect.width(), rect.top() + arrow[1] * rect.height())
+                painter.drawLine(at, at + QPointF(0, arrow[which] * (times / LONGER if which == 2 else times)))
 
     # --- over time, and edges ---------------------------------------------------------------------------------------------
     def _now(self) -> float:

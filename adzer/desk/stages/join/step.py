@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
+
 from ....core.errors import AdzerError
 from ....core.job import Part, Shot
 from ....core.media.probe import FileFacts
@@ -11,6 +13,7 @@ from ....core.records import from_json, to_json
 from ....core.route import Walk
 from ....core.run.syncing import InStep
 from ...model import Desk
+from ...widgets.lines import Lines
 from ...widgets.questions import Question, act
 
 IN_STEP = "in step"  # under which it is kept, by the other's path
@@ -32,6 +35,7 @@ class StepCard(Question):
         self._busy: int | None = None
         self.listen = act(LISTEN, self.measure)
         self.together = act("Put them together, as two eyes", self.put_together, False)
+        self.curve = Lines("Together", "", 2)
         super().__init__("Are they in step?", self.listen, self.together)
 
     def _over(self) -> None:
@@ -96,7 +100,18 @@ class StepCard(Question):
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         self.setVisible(partner(shot) is not None)
+        self.curve.setVisible(False)
         self.say_of(shot)
+
+    def _draw(self, found: InStep) -> None:
+        """How alike the two are, the one moved against the other."""
+        by, curve = next(iter(found.curves.items()), (None, ()))
+        self.curve.setVisible(len(curve) > 1)
+        if len(curve) > 1 and found.offset is not None:
+            offsets, heights = np.array(curve).T
+            words = "how alike they sound" if by == "sound" else "how alike they move"
+            self.curve.note = f"{offsets[0]:+.2f} to {offsets[-1]:+.2f} s".replace("-", "−")
+            self.curve.show_lines(offsets, [(words, heights)], (), found.offset)
 
     def say_of(self, shot: Shot) -> None:
         part = partner(shot)
@@ -117,6 +132,7 @@ class StepCard(Question):
         if found.offset is None or found.uncertainty is None:
             self.say(f"It cannot be told of {name}. {' '.join(found.says.values())}", "A clap that both see and hear settles it.")
             return
+        self._draw(found)
         start = f"{abs(found.offset):.4f} s {'after' if found.offset >= 0 else 'before'} this one (±\u00a0{found.uncertainty:.4f} s)"
         words = f"{name} starts {start}, by {found.by}, {found.confidence:.0%} sure."
         if part.role == "second" and shot.facts.rate:

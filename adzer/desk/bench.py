@@ -252,6 +252,7 @@ class BenchView(QWidget):
         if state == self._state:  # only the frame has moved
             self._caption()
             bench.moved(shot)
+            self._show_shelf(bench)
             self._soon.start()
             return
         self._state = state
@@ -275,10 +276,13 @@ class BenchView(QWidget):
             if self._sort_on:  # not while somebody is answering: a card that is in hand stays where it is
                 self._sort_on = False
                 _open_first(self.questions.widget(self._columns[self._kind()]), bench)
-            self.shelf.setVisible("shelf" not in self._away and any(not plot.isHidden() for plot in bench.instruments))
+            self._show_shelf(bench)
             self._findings[self._kind()].show_findings(walked[bench.stage].findings)
             self._caption()
             self.strip.update()
+
+    def _show_shelf(self, bench: StageBench) -> None:
+        self.shelf.setVisible("shelf" not in self._away and any(not plot.isHidden() for plot in bench.instruments))
 
     def _mend(self, fix: Fix) -> None:
         if self.desk.shot is not None:

@@ -42,6 +42,7 @@ class StepCard(Question):
         self._busy = None
         if (now := self.desk.shot) is not None and self.desk.stage == "join":
             self.refresh(now, self.desk.walk(now))
+            self.desk.changed.emit()  # the shelf has one more, or one less
 
     def measure(self) -> None:
         """In the background; what is found is kept with the recording."""

@@ -8,18 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Annotated
 
 import msgspec
 import numpy as np
-from msgspec import Meta
 from numpy.typing import NDArray
-from scipy.ndimage import (
-    gaussian_filter1d,
-    median_filter,
-    uniform_filter,
-    uniform_filter1d,
-)
 
 from ..light.curves import Curve
 from ..light.samples import Samples
@@ -28,6 +20,7 @@ from ..media.formats import Plane
 from ..space.meeting import Fall
 from ..space.sphere import Array, Round
 from . import measure
+from .met import Along, Met
 
 PLACES = 120  # round the axis
 COLUMNS = 720  # that are looked at
@@ -42,32 +35,6 @@ STAYS = 1.3  # times as much difference as a way that moves has, which a way tha
 KEEPS, BRIGHT = 0.08, 0.03  # degrees, and share of light, that may change over a take before it is followed
 
 Floats = NDArray[np.float32]
-Row = Annotated[tuple[Annotated[float, Meta(ge=-20.0, le=20.0)], ...], Meta(max_length=720)]
-
-
-class Met(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """How two lenses meet at ``t`` seconds of the shot, at even angles round the first's axis, from straight up on to the right.
-
-    seam    degrees by which they do nearer to the first than halfway
-    tones   how many times as red, green and blue the first still recorded what both see there, as logarithms
-    apart   degrees that what stands there lies apart in the two; empty: nobody has measured it
-    """
-
-    t: float
-    seam: Row = ()
-    tones: tuple[Row, Row, Row] = ((), (), ())
-    apart: Row = ()
-
-
-class Along(msgspec.Struct, frozen=True):
-    """``differs``: of the signal that meets: on the way, brought together, and halfway, as it is. ``bent``: share of the sphere that is
-    bent by a tenth of a degree or more to bring it together. ``tears``: of moments, degrees that things on the way lie apart (95 %), and those
-    that are left once they are brought together."""
-
-    met: tuple[Met, ...]
-    differs: tuple[float, float]
-    bent: float
-    tears: tuple[tuple[float, float, float], ...]
 
 
 @dataclass(frozen=True)
@@ -178,14 +145,18 @@ def _most(values: Array) -> float:
 
 def _placed(values: Array) -> tuple[float, ...]:
     """Of columns those at ``PLACES``, of what lies about each."""
+    from scipy import ndimage
+
     each = COLUMNS // PLACES
-    mean = uniform_filter1d(values, each - 1, mode="wrap")
+    mean = ndimage.uniform_filter1d(values, each - 1, mode="wrap")
     return tuple(round(float(v), 3) for v in mean[::each])
 
 
 def _calm(values: Array, keeps: float) -> Array:
     """Moments (n, …) smoothed over time; all alike where they hardly change."""
-    calm = gaussian_filter1d(median_filter(values, (3, *(1,) * (values.ndim - 1)), mode="nearest"), 0.7, axis=0, mode="nearest")
+    from scipy import ndimage
+
+    calm = ndimage.gaussian_filter1d(ndimage.median_filter(values, (3, *(1,) * (values.ndim - 1)), mode="nearest"), 0.7, axis=0, mode="nearest")
     if float(np.quantile(np.abs(calm - np.median(values, axis=0)), 0.95)) <= keeps:
         return np.asarray(np.broadcast_to(np.median(values, axis=0), values.shape))
     return np.asarray(calm)
@@ -202,20 +173,26 @@ def _shifted(picture: Floats, rows: Array) -> Array:
 
 def _differs(band: _Band, heights: Array, step: float, near: Array, blend: float) -> Array:
     """(rows, COLUMNS) how much of the signal differs where both are brought together by ``near`` degrees, over a way ``blend`` wide."""
+    from scipy import ndimage
+
     one, two = (_shifted(v, sign * near / 2 / step) for v, sign in ((band.one, -1), (band.two, 1)))
     off = np.abs(one - two).mean(axis=-1)
-    return np.asarray(uniform_filter(off, (max(1, round(blend / step)), 5), mode=("nearest", "wrap"))) + 0.001 * np.abs(heights)[:, None]
+    return np.asarray(ndimage.uniform_filter(off, (max(1, round(blend / step)), 5), mode=("nearest", "wrap"))) + 0.001 * np.abs(heights)[:, None]
 
 
 def _way_round(cost: Array, limit: float, heights: Array) -> NDArray[np.int64]:
+    from scipy import ndimage
+
     inside = np.flatnonzero(np.abs(heights) <= limit + 1e-9)
     way = round_way(cost[inside], STEEP) + inside[0]
-    smooth = gaussian_filter1d(way.astype(float), 4, mode="wrap")
+    smooth = ndimage.gaussian_filter1d(way.astype(float), 4, mode="wrap")
     return np.asarray(np.round(smooth), np.int64)
 
 
 def _near(band: _Band, heights: Array, step: float, seam: Array, before: Array | None, unsure: float = 0.0) -> Array:
     """(COLUMNS,) degrees that what stands on the way lies apart, smooth round it; ``before``: a moment ago; ``unsure``: where nothing tells."""
+    from scipy import ndimage
+
     one, two = (measure.luma(v) for v in (band.one, band.two))
     tried = np.arange(-3, round(NEAREST / step) + 1)
     window = round(WINDOW / step)
@@ -239,26 +216,30 @@ def _near(band: _Band, heights: Array, step: float, seam: Array, before: Array |
     low, at, high = (-cost[here + i, columns] for i in (-1, 0, 1))
     found = (tried[here] + vertex(low, at, high)) * step
     sure = np.clip((1 + at) / ALIKE - 1, 0.0, 1.0)
-    told, weight = (gaussian_filter1d(v, 5, mode="wrap") for v in (found * sure, sure))
+    told, weight = (ndimage.gaussian_filter1d(v, 5, mode="wrap") for v in (found * sure, sure))
     return np.where(weight > 0.02, told / (weight + 0.02), unsure)
 
 
 def _over(values: Array) -> Array:
     """(COLUMNS,) sums over the rows, and over columns round about."""
-    return np.asarray(uniform_filter1d(values.sum(axis=0), 2 * ABOUT + 1, mode="wrap") * (2 * ABOUT + 1))
+    from scipy import ndimage
+
+    return np.asarray(ndimage.uniform_filter1d(values.sum(axis=0), 2 * ABOUT + 1, mode="wrap") * (2 * ABOUT + 1))
 
 
 def _tones(band: _Band, heights: Array, step: float, seam: Array, near: Array, curve: Curve | None) -> Array:
     """(3, COLUMNS) how many times as red, green and blue the first recorded what both see about the way, as a logarithm; 0 where nothing
     can be compared."""
+    from scipy import ndimage
+
     one, two = (_shifted(v, sign * near / 2 / step) for v, sign in ((band.one, -1), (band.two, 1)))
     usable = np.all([(v > 0.03) & (v < 0.99) for v in (one, two)], axis=(0, 3))
     light = [np.maximum(v if curve is None else curve.decode(np.clip(v, 0, 1)), 1e-4) for v in (one, two)]
     usable &= np.abs(heights[:, None] - seam) <= 2.0
-    count = uniform_filter1d(usable.sum(axis=0).astype(float), 21, mode="wrap")
-    first, second = (uniform_filter1d(np.where(usable[..., None], v, 0.0).sum(axis=0), 21, axis=0, mode="wrap").T for v in light)
+    count = ndimage.uniform_filter1d(usable.sum(axis=0).astype(float), 21, mode="wrap")
+    first, second = (ndimage.uniform_filter1d(np.where(usable[..., None], v, 0.0).sum(axis=0), 21, axis=0, mode="wrap").T for v in light)
     told = np.where(count > 2, np.log(np.maximum(first, 1e-6) / np.maximum(second, 1e-6)), 0.0)
-    return np.clip(gaussian_filter1d(told, 15, axis=1, mode="wrap"), -0.7, 0.7)
+    return np.clip(ndimage.gaussian_filter1d(told, 15, axis=1, mode="wrap"), -0.7, 0.7)
 
 
 def round_way(cost: Array, steep: float) -> NDArray[np.int64]:

@@ -24,8 +24,8 @@ from ..look.alike import placed
 from ..media.formats import Plane
 from ..space.sphere import Array, Lens, Round, angles, rotation, turning
 from . import measure
-from .along import Along
 from .measure import Light, Matched
+from .met import Along
 from .settings import JoinSettings
 
 LONG, HIGH = 12.0, 3.6  # degrees that a piece is wide round the axis, and high

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from ..cards import Black, RigLens
 from ..stage import Settings
 from .align import Align
-from .along import Met
+from .met import Met
 
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 Factor = Annotated[float, Meta(ge=0.01, le=100.0)]

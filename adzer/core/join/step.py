@@ -18,9 +18,9 @@ from ..space.meeting import Around
 from ..space.sphere import Lens, rotation
 from ..stage import Context, StepResult
 from . import align, comfort, foot
-from .along import Met
 from .eyes import EYES, Depth
 from .eyes import Seen as Measured
+from .met import Met
 from .rig import Rigged
 from .settings import JoinSettings
 

@@ -17,7 +17,7 @@ from ..light.curves import Curve
 from ..light.samples import Samples
 from ..look.alike import vertex
 from ..media.formats import Plane
-from ..space.meeting import Fall
+from ..space.meeting import CLOSES, Fall
 from ..space.sphere import Array, Round
 from . import measure
 from .met import Along, Met
@@ -32,6 +32,7 @@ STEEP, CALM = 0.004, 0.01  # cost, in signal, of a row up or down; of a degree f
 JUMP, LASTS, FAR = 0.01, 0.05, 0.01  # the same of nearness, in likeness; and of a degree by itself
 ALIKE = 0.4  # from which on a likeness begins to count, fully at its double
 STAYS = 1.3  # times as much difference as a way that moves has, which a way that stands still may have
+BENT = 0.1  # degrees from which on a bend is said
 KEEPS, BRIGHT = 0.08, 0.03  # degrees, and share of light, that may change over a take before it is followed
 
 Floats = NDArray[np.float32]
@@ -103,32 +104,12 @@ def measured(moments: Iterable[tuple[float, tuple[Plane, ...]]], overlap: Overla
     if not held:
         return Along((), (0.0, 0.0), 0.0, ())
     heights, step = overlap.heights, overlap.step
-    limit = overlap.half - blend / 2
-    seams: list[NDArray[np.int64]] = []
-    aparts, costs = [], []
-    seam, near = np.zeros(COLUMNS), None
-    for band in held:
-        near = _near(band, heights, step, seam, near)
-        cost = _differs(band, heights, step, near, blend)
-        way = _way_round(cost + CALM * np.abs(heights[:, None] - seam) * bool(seams), limit, heights)
-        near = _near(band, heights, step, heights[way], near)
-        seam = heights[way]
-        costs.append(_differs(band, heights, step, near, blend))
-        seams.append(way)
-        aparts.append(near)
-    total = np.mean(costs, axis=0)
-    still, columns = _way_round(total, limit, heights), np.arange(COLUMNS)
-    moving = float(np.mean([c[w, columns] for c, w in zip(costs, seams, strict=True)]))
-    if float(total[still, columns].mean()) <= STAYS * moving + 0.002:
-        seams = [still] * len(held)
-    ways = [heights[w] for w in seams]
-    aparts = [_near(band, heights, step, way, near) for band, way, near in zip(held, ways, aparts, strict=True)]
+    ways, aparts, differs = _ways(held, heights, step, overlap.half - blend / 2, blend)
     apart = _calm(np.array(aparts), KEEPS)
     each = zip(held, ways, apart, strict=True)
     tones = _calm(np.array([_tones(band, heights, step, way, near, overlap.curve) for band, way, near in each]), BRIGHT)
-    told = float(np.mean([c[w, columns] for c, w in zip(costs, seams, strict=True)]))
     plain = float(np.mean([np.abs(b.one - b.two)[len(heights) // 2].mean() for b in held]))
-    bent = 2 * np.sin(np.radians(15.0)) / 2 * float((np.abs(apart) > 0.1).mean())
+    bent = float(np.sin(CLOSES) * (np.abs(apart) > BENT).mean())  # of the sphere so much lies so near to the plane between the lenses
     tears = tuple((round(b.time, 3), _most(a), _most(near - a)) for b, a, near in zip(held, apart, aparts, strict=True))
     met = []
     for band, where, tone, near in zip(held, ways, tones, apart, strict=True):
@@ -136,7 +117,30 @@ def measured(moments: Iterable[tuple[float, tuple[Plane, ...]]], overlap: Overla
         met.append(Met(round(band.time, 3), _placed(where), (red, green, blue), _placed(near)))
     if all(msgspec.structs.replace(m, t=met[0].t) == met[0] for m in met):
         met = [msgspec.structs.replace(met[0], t=0.0)]
-    return Along(tuple(met), (round(told, 4), round(plain, 4)), round(bent, 4), tears)
+    return Along(tuple(met), (round(differs, 4), round(plain, 4)), round(bent, 4), tears)
+
+
+def _ways(held: list[_Band], heights: Array, step: float, limit: float, blend: float) -> tuple[list[Array], list[Array], float]:
+    """Of each moment the degrees (COLUMNS,) by which the way lies high, and that what stands on it lies apart; and how much of the signal
+    differs there. The way that stands still is taken while it does nearly as well."""
+    columns, limits = np.arange(COLUMNS), (limit, heights)
+    ways: list[NDArray[np.int64]] = []
+    aparts, costs = [], []
+    seam, near = np.zeros(COLUMNS), None
+    for band in held:  # nearness is told along the way, and the way goes where what is brought together differs least
+        near = _near(band, heights, step, seam, near)
+        cost = _differs(band, heights, step, near, blend)
+        way = _way_round(cost + CALM * np.abs(heights[:, None] - seam) if ways else cost, *limits)
+        seam = heights[way]
+        near = _near(band, heights, step, seam, near)
+        costs.append(_differs(band, heights, step, near, blend))
+        ways.append(way)
+        aparts.append(near)
+    still = _way_round(np.mean(costs, axis=0), *limits)
+    moves, stays = (float(np.mean([c[w, columns] for c, w in zip(costs, each, strict=True)])) for each in (ways, [still] * len(held)))
+    if stays > STAYS * moves + 0.002:
+        return [heights[w] for w in ways], aparts, moves
+    return [heights[still]] * len(held), [_near(b, heights, step, heights[still], n) for b, n in zip(held, aparts, strict=True)], stays
 
 
 def _most(values: Array) -> float:

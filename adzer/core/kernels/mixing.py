@@ -70,14 +70,38 @@ def gather(sampled, cover, n, first, shares, tones, step, whole, matrix, table, 
 
 
 @jit
-def settle(light, weight, n, table, limit, offset, matrix, out):
-    """What was gathered as codes in ``out``: light + ``offset`` is looked up in ``table`` (see ``colour.look_up_light``), which
-    gives signal; ``matrix`` (3, 4): from that. Where nothing was there is nothing. ``light`` is worked in."""
-    index = np.empty(n, np.int32)
+def clear(cover, light, weight, first, last):
+    """Nothing is gathered yet in columns [first, last)."""
+    for row in range(weight.shape[0]):
+        for x in range(first, last):
+            cover[row, x] = np.float32(0.0)
+            weight[row, x] = np.float32(0.0)
+        for c in range(3):
+            for x in range(first, last):
+                light[row, c, x] = np.float32(0.0)
+
+
+@jit
+def take(sampled, cover, n, first, weight, seen, out):
+    """``n`` pixels a row of one recording, which alone counts there, taken whole from column ``first`` on; names as of ``gather``."""
+    for row in range(sampled.shape[0]):
+        for i in range(n):
+            weight[row, first + i] = np.float32(-1.0)
+            seen[row, first + i] = cover[row, i]
+        for c in range(3):
+            for i in range(n):
+                out[row, c, first + i] = sampled[row, c, i]
+
+
+@jit
+def settle(light, weight, first, last, table, limit, offset, matrix, out):
+    """What was gathered in columns [first, last) as codes in ``out``: light + ``offset`` is looked up in ``table`` (see
+    ``colour.look_up_light``), which gives signal; ``matrix`` (3, 4): from that. Where nothing was there is nothing. ``light`` is worked in."""
+    index = np.empty(last - first, np.int32)
     bits = light.view(np.int32)
     for row in range(weight.shape[0]):
-        lo, hi = 0, n
-        while lo < n and weight[row, lo] <= 0:
+        lo, hi = first, last
+        while lo < last and weight[row, lo] <= 0:
             lo += 1
         while hi > lo and weight[row, hi - 1] <= 0:
             hi -= 1

@@ -241,6 +241,8 @@ class _Mapped(_Job):
         least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
         bent = [None if g.tones is None else _of_cells(np.abs(g.tones - 1).max(axis=0), g, np.maximum) for g in grids]
 
+        counts = [_counts(g) for g in grids]
+
         def strip(span: tuple[int, int]) -> None:
             cells = slice(span[0] // grids[0].step, -(-span[1] // grids[0].step))
             counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
@@ -251,28 +253,36 @@ class _Mapped(_Job):
                 alone(counting[0], span)
                 return
             with self._room() as room:
-                self._mix(room, [(n, most[n][cells]) for n in counting], ready, cells, span)
+                self._mix(room, [(n, most[n][cells], self._asis(n, least[n][cells], bent[n], cells)) for n in counting], ready, counts, cells, span)
                 self._bands.finish_band(
                     room["sampled"], room["cover"], self.panel.size[0], True, self.black, self.colour, target, *self.last, *span
                 )
 
         return strip
 
+    def _asis(self, n: int, least: Floats, bent: Floats | None, cells: slice) -> NDArray[np.bool_]:
+        """Columns of cells in which a patch alone counts, and its codes are taken as they are."""
+        if not self._mixes[n][0]:
+            return np.zeros(least.shape[1], bool)
+        alone = least.min(axis=0) >= 1
+        return np.asarray(alone if bent is None else alone & (bent[cells].max(axis=0) == 0))
+
     def _mix(
-        self, room: dict[str, NDArray[Any]], counting: list[tuple[int, Floats]], ready: list[tuple[Any, ...]], cells: slice,
-        span: tuple[int, int],
+        self, room: dict[str, NDArray[Any]], counting: list[tuple[int, Floats, NDArray[np.bool_]]], ready: list[tuple[Any, ...]],
+        counts: list[tuple[Floats, Floats]], cells: slice, span: tuple[int, int],
     ) -> None:  # fmt: skip
         """Rows of ``span``, of all patches that count there, as codes of the plan's source."""
-        count, width, slack = span[1] - span[0], self.panel.size[0], self._views.SLACK
+        count, width, slack, step = span[1] - span[0], self.panel.size[0], self._views.SLACK, self._grids[0].step
         sampled, cover, light, weight = (room[k][:count] for k in ("sampled", "cover", "light", "weight"))
-        cover[...], light[...], weight[...] = 0, 0, 0
-        for n, shares in counting:
-            planes, at, reduced, nodes, found, step, *rest = ready[n]
-            held = self._grids[n].shares
-            ones = np.ones(nodes.shape[:2], np.float32)
-            held, tones = (ones if held is None else held), self._grids[n].tones
-            tones = np.broadcast_to(ones, (3, *ones.shape)) if tones is None else tones
-            for g0, g1 in _runs(shares.max(axis=0) > 0):
+        whole_of_one = np.any([asis for *_, asis in counting], axis=0) if counting else np.zeros(-(-width // step), bool)
+        mixed = [(g0 * step, min(g1 * step, width)) for g0, g1 in _runs(~whole_of_one)]
+        for first, last in mixed:
+            self._mixing.clear(cover, light, weight, first, last)
+        for n, shares, asis in counting:
+            planes, at, reduced, nodes, found, _, *rest = ready[n]
+            held, tones = counts[n]
+            there = shares.max(axis=0) > 0
+            for g0, g1, whole in [(*r, False) for r in _runs(there & ~asis)] + [(*r, True) for r in _runs(asis, 0)]:
                 first = g0 * step
                 m = min(g1 * step, width) - first
                 run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
@@ -283,10 +293,20 @@ class _Mapped(_Job):
                     planes, at, reduced, np.ascontiguousarray(nodes[corner]), np.ascontiguousarray(found[cell]), step, *rest, run, seen,
                     m, 0, count,
                 )  # fmt: skip
+                if whole:
+                    self._mixing.take(run, seen, m, first, weight, cover, sampled)
+                    continue
                 self._mixing.gather(
                     run, seen, m, first, held_there, tones_there, step, *self._mixes[n], light, weight, cover, sampled,
                 )  # fmt: skip
-        self._mixing.settle(light, weight, width, *self._mixed_in.back, self._back, sampled)
+        for first, last in mixed:
+            self._mixing.settle(light, weight, first, last, *self._mixed_in.back, self._back, sampled)
+
+
+def _counts(g: Grid) -> tuple[Floats, Floats]:
+    """How far it counts, and how much brighter it is taken, at the corners of cells."""
+    ones = np.ones(g.nodes.shape[:2], np.float32) if g.shares is None or g.tones is None else g.shares
+    return (ones if g.shares is None else g.shares), (np.broadcast_to(ones, (3, *ones.shape)) if g.tones is None else g.tones)
 
 
 def _of_cells(values: Floats | None, g: Grid, extreme: Any) -> Floats:
@@ -301,12 +321,12 @@ def _with_offset(light: tuple[tuple[float, ...], ...] | None) -> NDArray[np.floa
     return made if made.shape[1] == 4 else np.column_stack([made, np.zeros(3)])
 
 
-def _runs(cells: NDArray[np.bool_]) -> list[tuple[int, int]]:
-    """Stretches [from, to) of cells that are set; small gaps are taken along."""
+def _runs(cells: NDArray[np.bool_], gap: int = 2) -> list[tuple[int, int]]:
+    """Stretches [from, to) of cells that are set; gaps of so many are taken along."""
     edges = np.flatnonzero(np.diff(np.concatenate([[False], cells, [False]]).astype(np.int8)))
     runs: list[tuple[int, int]] = []
     for lo, hi in edges.reshape(-1, 2).tolist():
-        if runs and lo - runs[-1][1] <= 2:
+        if runs and lo - runs[-1][1] <= gap:
             runs[-1] = (runs[-1][0], hi)
         else:
             runs.append((lo, hi))

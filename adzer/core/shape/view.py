@@ -16,7 +16,7 @@ from ..media.formats import SUBSAMPLING
 from ..picture import Picture
 from ..plan import Draft, Foot, Input, Panel, Patch, Rig
 from ..space.looks import Look, SphereLook, Turning, ViewLook
-from ..space.meeting import Away, Below, Fall, Meeting, Tone
+from ..space.meeting import CLOSES, Away, Below, Fall, Meeting, Tone
 from ..space.path import NARROWEST, Key, ViewPath, views_at
 from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
 from .geometry import WIDE, Fitted, even, fit
@@ -26,7 +26,6 @@ ROUND_ACROSS = 180.0
 TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
 FOOT_SOFT = 0.2  # of a foot's reach, over which what covers it passes into what lies round it
 DOWN = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])  # what lies straight down ahead, what lies ahead up
-CLOSED = float(np.radians(15.0))  # the same, up to which what stands apart is
 
 
 @dataclass(frozen=True)
@@ -171,7 +170,7 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
             Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,
             share=meeting.turned if n else meeting, light=rig.light if n else None,
             tone=Tone(meeting, TONED, tones, fall) if tones or fall else None,
-            away=Away(facing, rig.apart / 2, meeting, CLOSED, more) if rig.apart or more else None,  # type: ignore[arg-type]
+            away=Away(facing, rig.apart / 2, meeting, CLOSES, more) if rig.apart or more else None,  # type: ignore[arg-type]
         ))  # fmt: skip
     return tuple(patches), tuple(i for i in own if i is not None)
 

@@ -10,6 +10,7 @@ import numpy as np
 from .sphere import Array, Lens, between
 
 Axis = tuple[float, float, float]
+CLOSES = float(np.radians(15.0))  # from where two lenses meet, up to which what stands apart is brought together
 FALLS = float(np.radians(60.0))  # from the way a lens looks, from where on its light falls off
 
 

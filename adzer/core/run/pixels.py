@@ -17,13 +17,13 @@ from ..plan import Panel, Plan, Planes
 from .axes import AxisFilters, columns, halving, laid, places, reduction
 from .filters import dither_tile
 from .laying import Laying
+from .strips import STRIP, Strip, strips
 from .tables import TABLE_FLOOR_OCTAVE, TABLE_IN_CELLS, TABLE_IN_DOMAIN, Mixing, Tables
 from .warp import STEPS, Grid, Sampler, frozen
 
 Floats = NDArray[np.float32]
 
 DITHER = dither_tile()
-STRIP = 16  # rows that are worked on at once where recordings are mixed
 
 
 def coloured(tables: Tables, wide: bool) -> tuple[object, ...]:
@@ -77,7 +77,11 @@ class _Job:
         )  # fmt: skip
 
     def run(self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor) -> None:
-        list(pool.map(self.rows(frames, target, time, pool), self.spans(self.panel.size[1])))
+        list(pool.map(self.rows(frames, target), self.spans(self.panel.size[1])))
+        self.halve(target, pool)
+
+    def halve(self, target: Planes, pool: ThreadPoolExecutor) -> None:
+        """Chroma, where it is delivered at fewer rows."""
         if self.halved_rows:
 
             def halves(span: tuple[int, int]) -> None:
@@ -85,9 +89,7 @@ class _Job:
 
             list(pool.map(halves, self.spans(len(self._half_rows[0]))))
 
-    def rows(
-        self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor
-    ) -> Callable[[tuple[int, int]], None]:
+    def rows(self, frames: Sequence[Planes], target: Planes) -> Callable[[tuple[int, int]], None]:
         """What makes delivered rows [from, to) of one frame."""
         raise NotImplementedError
 
@@ -133,9 +135,7 @@ class _OnAxes(_Job):
             laid(filters.luma, first_y), laid(filters.chroma, first_c), np.array([first_y, count_y]), np.array([first_c, count_c]),
         )  # fmt: skip
 
-    def rows(
-        self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor
-    ) -> Callable[[tuple[int, int]], None]:
+    def rows(self, frames: Sequence[Planes], target: Planes) -> Callable[[tuple[int, int]], None]:
         planes = frames[self.panel.patches[0].input]
         return lambda span: self._bands.render_band(planes, *self._axis, self.colour, target, *self.last, *span)
 
@@ -163,8 +163,8 @@ class _Mapped(_Job):
                 room |= {k: np.empty((rows, *(3,) * (k == "light"), n), np.float32) for k in ("light", "weight")}
                 room |= {"run": np.empty(rows * 3 * (n + views.SLACK), np.float32), "run cover": np.empty(rows * n, np.float32)}
             self._rooms.put(room)
-        self._grids: list[Grid] = []
-        self._coming: tuple[float, Future[list[Grid]]] | None = None
+        self._map: tuple[list[Grid], list[Strip]] | None = None
+        self._coming: tuple[float, Future[tuple[list[Grid], list[Strip]]]] | None = None
         self._beside = None if self.still else ThreadPoolExecutor(1, thread_name_prefix="grids")
         if self.mixed:
             self._prepare_mixing()
@@ -183,24 +183,28 @@ class _Mapped(_Job):
             for p in self.panel.patches
         ]  # fmt: skip
 
-    def grids(self, time: float) -> list[Grid]:
-        made = [s.grid(time) for s in self.samplers]
+    def map(self, time: float) -> tuple[list[Grid], list[Strip]]:
+        """The grid of each patch, on cells of one size, and which of them count where."""
+        made, (width, rows) = [s.grid(time) for s in self.samplers], self.panel.size
+        if not self.mixed:
+            return made, [Strip(*span, 0) for span in self.spans(rows)]
         step = min(g.step for g in made)
-        return [g if g.step == step else s.grid(time, step) for g, s in zip(made, self.samplers, strict=True)]
+        made = [g if g.step == step else s.grid(time, step) for g, s in zip(made, self.samplers, strict=True)]
+        return made, strips(made, [m[0] for m in self._mixes], width, rows, -(-rows // (self.threads * 4)))
 
     def expect(self, time: float) -> None:
         if self._beside is not None:
-            self._coming = (time, self._beside.submit(self.grids, time))
+            self._coming = (time, self._beside.submit(self.map, time))
 
     def close(self) -> None:
         if self._beside is not None:
             self._beside.shutdown()
 
-    def _grids_at(self, time: float) -> list[Grid]:
-        if not self._grids or not self.still:
+    def _strips_at(self, time: float) -> tuple[list[Grid], list[Strip]]:
+        if self._map is None or not self.still:
             coming, self._coming = self._coming, None
-            self._grids = coming[1].result() if coming is not None and coming[0] == time else self.grids(time)
-        return self._grids
+            self._map = coming[1].result() if coming is not None and coming[0] == time else self.map(time)
+        return self._map
 
     @contextmanager
     def _room(self) -> Iterator[dict[str, NDArray[np.generic]]]:
@@ -211,126 +215,53 @@ class _Mapped(_Job):
         finally:
             self._rooms.put(held)
 
-    def spans(self, rows: int) -> list[tuple[int, int]]:
-        if not self.mixed or rows != self.panel.size[1]:
-            return super().spans(rows)
-        strip = max(STRIP, self._grids[0].step)
-        return [(lo, min(lo + strip, rows)) for lo in range(0, rows, strip)]
-
     def run(self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor) -> None:
-        self._grids_at(time)  # before ``spans``, which follow their cells
-        super().run(frames, target, time, pool)
+        grids, parts = self._strips_at(time)
+        counting = set[int]().union(*(s.patches for s in parts))
+        ready = {n: s.ready(frames[s.patch.input], grids[n], pool) for n, s in enumerate(self.samplers) if n in counting}
 
-    def rows(
-        self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor
-    ) -> Callable[[tuple[int, int]], None]:
-        grids = self._grids
-        ready = [
-            s.ready(frames[s.patch.input], g, pool) for s, g in zip(self.samplers, grids, strict=True)
-        ]
-
-        def alone(n: int, span: tuple[int, int]) -> None:
+        def strip(part: Strip) -> None:
             with self._room() as room:
-                self._views.view_band(
-                    *ready[n], room["sampled"], room["cover"], self.panel.size[0], grids[n].bare, self.black, self.colour, target,
-                    *self.last, *span,
-                )  # fmt: skip
-
-        if not self.mixed:
-            return lambda span: alone(0, span)
-        least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
-        bent = [None if g.tones is None else _of_cells(np.abs(g.tones - 1).max(axis=0), g, np.maximum) for g in grids]
-
-        counts = [_counts(g) for g in grids]
-
-        def strip(span: tuple[int, int]) -> None:
-            cells = slice(span[0] // grids[0].step, -(-span[1] // grids[0].step))
-            counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
-            first = counting[0] if counting else 0
-            whole = len(counting) == 1 and self._mixes[first][0] and least[first][cells].min() >= 1
-            toned = bent[first]
-            if whole and (toned is None or toned[cells].max() == 0):
-                alone(counting[0], span)
-                return
-            with self._room() as room:
-                self._mix(room, [(n, most[n][cells], self._asis(n, least[n][cells], bent[n], cells)) for n in counting], ready, counts, cells, span)
+                if part.alone is not None:
+                    self._views.view_band(
+                        *ready[part.alone], room["sampled"], room["cover"], self.panel.size[0], grids[part.alone].bare, self.black,
+                        self.colour, target, *self.last, part.top, part.bottom,
+                    )  # fmt: skip
+                    return
+                self._mix(room, part, ready)
                 self._bands.finish_band(
-                    room["sampled"], room["cover"], self.panel.size[0], True, self.black, self.colour, target, *self.last, *span
-                )
+                    room["sampled"], room["cover"], self.panel.size[0], True, self.black, self.colour, target, *self.last, part.top, part.bottom,
+                )  # fmt: skip
 
-        return strip
+        list(pool.map(strip, parts))
+        self.halve(target, pool)
 
-    def _asis(self, n: int, least: Floats, bent: Floats | None, cells: slice) -> NDArray[np.bool_]:
-        """Columns of cells in which a patch alone counts, and its codes are taken as they are."""
-        if not self._mixes[n][0]:
-            return np.zeros(least.shape[1], bool)
-        alone = least.min(axis=0) >= 1
-        return np.asarray(alone if bent is None else alone & (bent[cells].max(axis=0) == 0))
-
-    def _mix(
-        self, room: dict[str, NDArray[Any]], counting: list[tuple[int, Floats, NDArray[np.bool_]]], ready: list[tuple[Any, ...]],
-        counts: list[tuple[Floats, Floats]], cells: slice, span: tuple[int, int],
-    ) -> None:  # fmt: skip
-        """Rows of ``span``, of all patches that count there, as codes of the plan's source."""
-        count, width, slack, step = span[1] - span[0], self.panel.size[0], self._views.SLACK, self._grids[0].step
+    def _mix(self, room: dict[str, NDArray[Any]], part: Strip, ready: dict[int, tuple[Any, ...]]) -> None:
+        """Rows of a strip, of all patches that count there, as codes of the plan's source."""
+        count, slack = part.bottom - part.top, self._views.SLACK
         sampled, cover, light, weight = (room[k][:count] for k in ("sampled", "cover", "light", "weight"))
-        whole_of_one = np.any([asis for *_, asis in counting], axis=0) if counting else np.zeros(-(-width // step), bool)
-        mixed = [(g0 * step, min(g1 * step, width)) for g0, g1 in _runs(~whole_of_one)]
-        for first, last in mixed:
+        for first, last in part.mixed:
             self._mixing.clear(cover, light, weight, first, last)
-        for n, shares, asis in counting:
-            planes, at, reduced, nodes, found, _, *rest = ready[n]
-            held, tones = counts[n]
-            there = shares.max(axis=0) > 0
-            for g0, g1, whole in [(*r, False) for r in _runs(there & ~asis)] + [(*r, True) for r in _runs(asis, 0)]:
-                first = g0 * step
-                m = min(g1 * step, width) - first
-                run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
-                seen = room["run cover"][: count * m].reshape(count, m)
-                corner, cell = (slice(cells.start, cells.stop + 1), slice(g0, g1 + 1)), (slice(None), cells, slice(g0, g1))
-                held_there, tones_there = np.ascontiguousarray(held[corner]), np.ascontiguousarray(tones[:, corner[0], corner[1]])
-                self._views.sample_band(
-                    planes, at, reduced, np.ascontiguousarray(nodes[corner]), np.ascontiguousarray(found[cell]), step, *rest, run, seen,
-                    m, 0, count,
-                )  # fmt: skip
-                if whole:
-                    self._mixing.take(run, seen, m, first, weight, cover, sampled)
-                    continue
-                self._mixing.gather(
-                    run, seen, m, first, held_there, tones_there, step, *self._mixes[n], light, weight, cover, sampled,
-                )  # fmt: skip
-        for first, last in mixed:
+        for piece in part.pieces:
+            planes, at, reduced, _, _, step, *rest = ready[piece.patch]
+            m = piece.width
+            run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
+            seen = room["run cover"][: count * m].reshape(count, m)
+            self._views.sample_band(planes, at, reduced, piece.nodes, piece.cells, step, *rest, run, seen, m, 0, count)
+            if piece.whole:
+                self._mixing.take(run, seen, m, piece.first, weight, cover, sampled)
+                continue
+            self._mixing.gather(
+                run, seen, m, piece.first, piece.shares, piece.tones, step, *self._mixes[piece.patch], light, weight, cover, sampled,
+            )  # fmt: skip
+        for first, last in part.mixed:
             self._mixing.settle(light, weight, first, last, *self._mixed_in.back, self._back, sampled)
-
-
-def _counts(g: Grid) -> tuple[Floats, Floats]:
-    """How far it counts, and how much brighter it is taken, at the corners of cells."""
-    ones = np.ones(g.nodes.shape[:2], np.float32) if g.shares is None or g.tones is None else g.shares
-    return (ones if g.shares is None else g.shares), (np.broadcast_to(ones, (3, *ones.shape)) if g.tones is None else g.tones)
-
-
-def _of_cells(values: Floats | None, g: Grid, extreme: Any) -> Floats:
-    """The least or greatest value at the corners of each cell; None: all are 1."""
-    s = np.ones(g.nodes.shape[:2], np.float32) if values is None else values
-    return np.asarray(extreme(extreme(s[:-1, :-1], s[1:, :-1]), extreme(s[:-1, 1:], s[1:, 1:])))
 
 
 def _with_offset(light: tuple[tuple[float, ...], ...] | None) -> NDArray[np.float64]:
     """(3, 4) of a patch's ``light``."""
     made = np.array(light if light is not None else np.eye(3), np.float64)
     return made if made.shape[1] == 4 else np.column_stack([made, np.zeros(3)])
-
-
-def _runs(cells: NDArray[np.bool_], gap: int = 2) -> list[tuple[int, int]]:
-    """Stretches [from, to) of cells that are set; gaps of so many are taken along."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], cells, [False]]).astype(np.int8)))
-    runs: list[tuple[int, int]] = []
-    for lo, hi in edges.reshape(-1, 2).tolist():
-        if runs and lo - runs[-1][1] <= gap:
-            runs[-1] = (runs[-1][0], hi)
-        else:
-            runs.append((lo, hi))
-    return runs
 
 
 class Processor:

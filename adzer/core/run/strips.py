@@ -1,0 +1,121 @@
+"""Which recordings count where in a picture that several share: rows by rows, one alone, or pieces of several that are mixed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .warp import Grid
+
+Floats = NDArray[np.float32]
+
+STRIP = 16  # rows that are worked on at once where recordings are mixed
+
+
+@dataclass(frozen=True)
+class Piece:
+    """What one patch gives to a strip: ``width`` pixels a row from column ``first`` on, with its part of the grid (see ``warp.Grid``).
+    ``whole``: it alone counts there, and its codes are taken as they are."""
+
+    patch: int
+    first: int
+    width: int
+    nodes: Floats
+    cells: NDArray[np.int32]
+    shares: Floats
+    tones: Floats
+    whole: bool
+
+
+@dataclass(frozen=True)
+class Strip:
+    """Rows [``top``, ``bottom``). ``alone``: the one patch that they are of; None: they are of ``pieces``, which are mixed in columns
+    [from, to) of ``mixed``."""
+
+    top: int
+    bottom: int
+    alone: int | None = None
+    pieces: tuple[Piece, ...] = ()
+    mixed: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def patches(self) -> set[int]:
+        return {p.patch for p in self.pieces} | (set() if self.alone is None else {self.alone})
+
+
+def strips(grids: Sequence[Grid], plain: Sequence[bool], width: int, rows: int, longest: int) -> list[Strip]:
+    """Of grids with one ``step``. ``plain``: may a patch's codes be taken as they are? ``longest``: rows of a strip that is one patch's."""
+    step = grids[0].step
+    least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
+    toned = [None if g.tones is None else _of_cells(np.abs(g.tones - 1).max(axis=0), g, np.maximum) for g in grids]
+    counts = [_counts(g) for g in grids]
+    made: list[Strip] = []
+    high = max(STRIP, step)
+    for top in range(0, rows, high):
+        bottom = min(top + high, rows)
+        cells = slice(top // step, -(-bottom // step))
+        counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
+        asis = {n: _asis(least[n][cells], toned[n], cells) if plain[n] else np.zeros(least[n].shape[1], bool) for n in counting}
+        if len(counting) == 1 and asis[counting[0]].all():
+            last = made[-1] if made else None
+            if last is not None and last.alone == counting[0] and bottom - last.top <= longest:
+                made[-1] = Strip(last.top, bottom, counting[0])
+            else:
+                made.append(Strip(top, bottom, counting[0]))
+            continue
+        pieces = []
+        for n in counting:
+            there = most[n][cells].max(axis=0) > 0
+            for lo, hi, whole in [(*r, False) for r in _runs(there & ~asis[n])] + [(*r, True) for r in _runs(asis[n], 0)]:
+                pieces.append(_piece(grids[n], counts[n], n, cells, slice(lo, hi), width, whole))
+        alone = np.any([*asis.values(), np.zeros(least[0].shape[1], bool)], axis=0)
+        mixed = tuple((lo * step, min(hi * step, width)) for lo, hi in _runs(~alone))
+        made.append(Strip(top, bottom, None, tuple(pieces), mixed))
+    return made
+
+
+def _piece(g: Grid, counts: tuple[Floats, Floats], n: int, rows: slice, columns: slice, width: int, whole: bool) -> Piece:
+    corners = slice(rows.start, rows.stop + 1), slice(columns.start, columns.stop + 1)
+    first = columns.start * g.step
+
+    def own(values: NDArray[Any]) -> Any:
+        return np.ascontiguousarray(values)
+
+    return Piece(
+        n, first, min(columns.stop * g.step, width) - first, own(g.nodes[corners]), own(g.cells[:, rows, columns]), own(counts[0][corners]),
+        own(counts[1][:, corners[0], corners[1]]), whole,
+    )  # fmt: skip
+
+
+def _asis(least: Floats, toned: Floats | None, rows: slice) -> NDArray[np.bool_]:
+    """Columns of cells in which a patch alone counts, as it is."""
+    alone = least.min(axis=0) >= 1
+    return np.asarray(alone if toned is None else alone & (toned[rows].max(axis=0) == 0))
+
+
+def _counts(g: Grid) -> tuple[Floats, Floats]:
+    """How far it counts, and how much brighter it is taken, at the corners of cells."""
+    ones = np.ones(g.nodes.shape[:2], np.float32)
+    return (ones if g.shares is None else g.shares), (np.broadcast_to(ones, (3, *ones.shape)) if g.tones is None else g.tones)
+
+
+def _of_cells(values: Floats | None, g: Grid, extreme: Any) -> Floats:
+    """The least or greatest value at the corners of each cell; None: all are 1."""
+    s = np.ones(g.nodes.shape[:2], np.float32) if values is None else values
+    return np.asarray(extreme(extreme(s[:-1, :-1], s[1:, :-1]), extreme(s[:-1, 1:], s[1:, 1:])))
+
+
+def _runs(cells: NDArray[np.bool_], gap: int = 2) -> list[tuple[int, int]]:
+    """Stretches [from, to) of cells that are set; gaps of so many are taken along."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], cells, [False]]).astype(np.int8)))
+    runs: list[tuple[int, int]] = []
+    for lo, hi in edges.reshape(-1, 2).tolist():
+        if runs and lo - runs[-1][1] <= gap:
+            runs[-1] = (runs[-1][0], hi)
+        else:
+            runs.append((lo, hi))
+    return runs

@@ -328,7 +328,7 @@ def _eyes_of(job: Path, json_: bool) -> None:
         return f"the {found.which.left} is the left eye." if found.which.left else "left or right cannot be told."
 
     def two(walk: Walk) -> bool:
-        return walk["read"].after.eyes not in (None, "one") and walk["read"].after.projection in (None, "flat")
+        return walk["read"].after.eyes not in (None, "one")
 
     _all_of(job, None, "", json_, "eyes", two, measured, records.to_plain, words_of)
 

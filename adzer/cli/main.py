@@ -421,6 +421,40 @@ def sim_shoot(
 
 
 @sim_app.command(
+    "play",
+    help="What a file shows, by a player that heeds what it says of sphere and eyes, or, with --ignores, by one that does not: a picture, both eyes' "
+    "beside each other.\n\nExample: adzer sim play sphere.mp4 seen.png --look 30,10",
+)
+def sim_play(
+    file: terminal.Recording,
+    out: Annotated[Path, typer.Argument(help="The picture, NAME.png; one that is there is not replaced.")],
+    ignores: Annotated[bool, typer.Option("--ignores", help="By a player that knows nothing of spheres and eyes.")] = False,
+    look: Annotated[str, typer.Option(help="Degrees that somebody looks to the right and up, in what can be looked around in.")] = "0,0",
+) -> None:
+    import cv2
+    import numpy as np
+
+    from ..core.sim import player
+
+    if out.suffix.lower() != ".png":
+        raise AdzerError(f"{out}: end the name in .png.")
+    if out.exists():
+        raise AdzerError(f"{out} is there already; it is never overwritten. Give another name.")
+    at = terminal.numbers("look", look, "two numbers", ("right", "up"))
+    seen = player.shown(file, not ignores, at["right"], at["up"])
+    left, right = seen["left"], seen["right"]
+    both = left if np.array_equal(left, right) else np.concatenate([left, right], axis=1)
+    done, png = cv2.imencode(".png", both[..., ::-1])
+    if not done:
+        raise AdzerError(f"{out} could not be made.")
+    try:
+        out.write_bytes(png.tobytes())
+    except OSError as error:
+        raise AdzerError(f"{out} cannot be written ({error.strerror}).") from None
+    print(f"{out}: {'one picture for both eyes' if both is left else 'the left eye, and the right'}")
+
+
+@sim_app.command(
     "pair",
     help="Shoot two recordings of one moment: front and rear of two round lenses, or left and right eye. How the second stands is said, so that "
     "what finds it can be tried; the truth is written beside each.\n\nExample: adzer sim pair eyes eyes --frames 6 --size 480x270 --roll 0.8",

@@ -31,7 +31,7 @@ from adzer.core.records import to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import look_at_eyes
 from adzer.core.run.render import render
-from adzer.core.sim import pairs, world
+from adzer.core.sim import pairs, player, world
 
 from ..foreign import clip, photograph
 from .test_cli import adzer
@@ -268,9 +268,12 @@ def test_layouts(tmp_path, files, laid, half, leading, size):
     """The left eye is red, the right one green, whichever files and halves they come in."""
     picture, out = delivered(tmp_path, join_files(*map(str, files[:2])), laid=laid, half=half, leading=leading)
     assert picture.shape[1::-1] == size
+    heeding, plain = player.shown(out), player.shown(out, heeds=False)
     if laid in ("left", "right"):
-        assert is_red(picture) is (laid == "left")
+        assert is_red(picture) is (laid == "left") and np.array_equal(heeding["left"], heeding["right"])
         return
+    assert is_red(heeding["left"][80:-80, 80:-80]) and not is_red(heeding["right"][80:-80, 80:-80]), "whoever heeds it sees each eye's own"
+    assert np.array_equal(plain["left"], plain["right"]) and np.ptp(plain["left"][..., 0]) > 100, "whoever does not sees both in one"
     w, h = size
     first, second = (picture[:, : w // 2], picture[:, w // 2 :]) if laid == "beside" else (picture[: h // 2], picture[h // 2 :])
     assert is_red(first) is (leading == "left") and is_red(second) is (leading == "right")

@@ -9,6 +9,7 @@ import av
 import numpy as np
 import pytest
 from scipy.ndimage import gaussian_filter, shift
+from scipy.optimize import fsolve
 from scipy.spatial.transform import Rotation
 
 from adzer.core import cards
@@ -17,6 +18,7 @@ from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
 from adzer.core.join import rig
 from adzer.core.join.along import PLACES, Overlap, measured
+from adzer.core.join.eyes import answers as eyes_answers
 from adzer.core.join.measure import Light
 from adzer.core.join.settings import JoinSettings
 from adzer.core.light.curves import STANDARD, gamma_curve
@@ -25,10 +27,10 @@ from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
-from adzer.core.run.matching import along_seam, calibrate_lenses
+from adzer.core.run.matching import along_seam, calibrate_lenses, look_at_eyes
 from adzer.core.run.render import render
 from adzer.core.sim import camera as cameras
-from adzer.core.sim import pairs
+from adzer.core.sim import pairs, player
 from adzer.core.sim.optics import Disc, Sphere, eyes
 from adzer.core.space.meeting import Around, Meeting
 from adzer.core.space.sphere import Lens, Round
@@ -183,6 +185,11 @@ def test_the_sphere_is_the_one_that_a_camera_without_a_seam_sees(near, tmp_path)
         done = adzer("stitch", *files, "--rig", card, *words, "--out", out, "--json")
         assert done.returncode == 0, done.stderr
         made = signal_of(out)
+        ahead = player.shown(out, heading=20.0, tilt=-5.0, wide=320)
+        pose = replace(AT, place=place, heading=AT.heading + 20, tilt=-5.0)
+        flat = cameras.Camera("flat", (320, 180), FRONT.rate, FRONT.recorder, "mp4", 90.0, pose=lambda _, pose=pose: pose)
+        off = np.abs(ahead["left"] / 255.0 - STANDARD["bt709"].encode(np.clip(flat.light(0.0, 2), 0, 1)))[100:].mean()
+        assert off < 0.03 and np.array_equal(ahead["left"], ahead["right"]), "who looks around in it sees the place"
         tears[name] = [torn(made, truth, seam) for seam in (160, 480)]
         tears[name + " there"] = [torn(made, truth, seam, near=2, far=10) for seam in (160, 480)]
         said = told(out)
@@ -251,6 +258,35 @@ def test_two_eyes_of_round_lenses_leave_as_two_half_spheres(tmp_path):
     view = route.with_("shape", view={"keys": [{"heading": 10.0, "fov": 70.0}]}).with_("join", laid="over")
     walked = walk(view, facts, seen, cards.delivery("native-wide"))
     assert walked["shape"].after.eyes == "over under" and [p.patches[0].region[0] for p in walked.draft.panels] == [0, 320]
+
+
+def test_round_eyes_that_lean_are_brought_level(tmp_path):
+    """One eye looks up by 0.8° and leans by 1.2° against the other: where the world's far things are recorded through what is planned."""
+    one = replace(FRONT.sized((480, 480)), field_of_view=190.0, discs=(Disc(0.5, 0.5, 0.47),))
+    held = pairs.Held(0.065, 0.0, 0.8, 1.2)
+    both_ = [pairs._made(one, (share * held.apart, 0.0), held, share, share > 0) for share in (-0.5, 0.5)]
+    files = pairs.shoot(both_, 2, (tmp_path / "a.mp4", tmp_path / "b.mp4"))
+    facts, seen = read_file(files[0], rear=files[1])
+    route = Route().with_("read", projection="fisheye", eyes="side by side", first="left", curve="bt709").with_("shape", across=190.0)
+    found = look_at_eyes(facts, route, seen)
+    route = route.with_("join", laid="beside", **eyes_answers(found))
+    walked = walk(route, facts, seen, cards.delivery("web-sphere"))
+    assert walked.stopped is None and not any(f.code == "eyes-not-in-line" for f in walked.findings)
+    rng, off, before = np.random.default_rng(3), [], []
+    at = AT.rotation()
+    for _ in range(60):  # far things ahead: where both eyes hold them, the planned picture shows at one height
+        d = np.array([rng.uniform(-0.7, 0.7), 1.0, rng.uniform(-0.4, 0.4)])
+        heights = []
+        for n, (camera, panel) in enumerate(zip(both_, walked.draft.panels, strict=True)):
+            recorded = camera.project((np.array(camera.pose(0.0).place) + 1000 * at @ d)[None], 0.0)[0]
+
+            def away(v, panel=panel, recorded=recorded):
+                return panel.recorded(np.array(v[0]), np.array(v[1]), 0.0) - recorded - [0, 0]
+
+            heights.append(fsolve(away, [panel.size[0] / 2, panel.size[1] / 2])[1] / panel.size[1] * 180)
+            before.append(recorded[1]) if n == 0 else before.append(before.pop() - recorded[1])
+        off.append(abs(heights[1] - heights[0]))
+    assert np.quantile(off, 0.95) < 0.12 and np.abs(before).max() / 480 * 200 > 0.8, (np.quantile(off, 0.95), "degrees")
 
 
 def test_a_view_that_crosses_the_seam_says_so_and_how_it_does_not(near):

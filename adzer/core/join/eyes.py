@@ -25,6 +25,7 @@ Picture = NDArray[np.uint8]
 
 WIDE, SEARCHED, MATCHED = 1920, 960, 960  # columns in which points are placed, looked for, and everything is matched
 EYES = "eyes"  # under which what was measured of a recording is kept
+VIEW = 90.0  # degrees across of the straight view ahead by which eyes of spheres and round lenses are measured
 LEAST = 30  # points
 ARROWS = 80  # at most about
 DRIFTS, STAYS = 0.03, 0.0006  # half widths that eyes may come to lie higher over a take; and that are no change

@@ -15,8 +15,9 @@ from numpy.typing import NDArray
 
 from ..errors import AdzerError
 from ..light.curves import Curve
-from ..light.samples import Samples, chroma_offset
-from ..look.alike import bilinear, placed
+from ..light.samples import Samples
+from ..look.alike import placed
+from ..look.sampling import signal_at
 from ..media.formats import Plane
 from ..space.meeting import Fall
 from ..space.sphere import Array, Round, angles, turning
@@ -110,15 +111,7 @@ def band(lens: Round, round_: Array, high: Array) -> Array:
 
 def seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, corner: tuple[int, int], d: Array) -> Array:
     """R′G′B′ signal (…, 3) that one of the lenses recorded of directions."""
-    place = Round(lens.size, (lens.lenses[which],)).place(d) + np.array(corner, dtype=np.float64)
-    made = []
-    for c in range(3):
-        plane = planes[min(c, len(planes) - 1)]
-        sx, sy = samples.format.sub if c and len(planes) > 1 else (1, 1)
-        x, y = (0.5 + (place[..., i] - chroma_offset(samples.siting, i, n)) / n for i, n in ((0, sx), (1, sy)))
-        made += bilinear([plane], x, y)
-    matrix = samples.to_signal()
-    return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])
+    return signal_at(planes, samples, Round(lens.size, (lens.lenses[which],)).place(d) + np.array(corner, dtype=np.float64))
 
 
 def luma(rgb: NDArray[Any]) -> Array:

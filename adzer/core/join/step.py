@@ -15,10 +15,10 @@ from ..plan import Eye, Eyes, Rig
 from ..records import from_json
 from ..space.looks import Turning
 from ..space.meeting import Around
-from ..space.sphere import Lens, rotation
+from ..space.sphere import Lens, rotation, turning
 from ..stage import Context, StepResult
 from . import align, comfort, foot
-from .eyes import EYES, Depth
+from .eyes import EYES, VIEW, Depth
 from .eyes import Seen as Measured
 from .met import Met
 from .rig import Rigged
@@ -130,7 +130,7 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
     first = picture.first
     size, aspect = recorded["left"][2:], picture.eye_aspect
     flat = picture.projection in (None, "flat")
-    turned = _turned(settings, first, size, float(aspect)) if flat else {}
+    turned = _turned(settings, first, size, float(aspect)) if flat else _swung(settings, first)
     light = settings.colours and tuple(tuple(settings.colours[i : i + 3]) for i in (0, 3, 6))
     eyes = {}
     held = context.draft.inputs[0]
@@ -144,7 +144,7 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
         discs = context.seen.discs if context.seen is not None and picture.projection == "fisheye" else ()
         disc = next(((d.x - x, d.y - y, d.radius) for d in discs if x <= d.x < x + w and y <= d.y < y + h), None)
         eyes[e] = Eye(own or held, region, turned.get(e), light if n else None, disc)  # type: ignore[arg-type]
-    if flat and settings.align is None:
+    if settings.align is None:
         text = "Nobody has measured whether both eyes lie in line: what one holds higher than the other strains. Let Join, or adzer eyes, do it."
         findings.append(Finding(Level.NOTE, "eyes-not-in-line", text, "join"))
     elif settings.align is not None and settings.align.rest is not None and settings.align.rest > 3 * UNMEASURED:
@@ -209,6 +209,19 @@ def deep(depth: Depth, settings: JoinSettings) -> tuple[float, float]:
     if not settings.pins or not depth.over:
         return depth.least + settings.pinned(0.0), depth.most + settings.pinned(0.0)
     return min(near + settings.pinned(t) for t, near, _ in depth.over), max(far + settings.pinned(t) for t, _, far in depth.over)
+
+
+def _swung(settings: JoinSettings, first: str) -> dict[str, Turning]:
+    """The same of eyes that recorded directions: what lies between them is a turn up or down, and a roll, as a straight view ahead shows it."""
+    if settings.align is None:
+        return {}
+    moments = settings.moments
+    made = {}
+    for share, e in ((-0.5, first), (0.5, "right" if first == "left" else "left")):
+        terms = [settings.aligned(t) for t in moments]
+        vectors = [share * np.array([-np.arctan(shift * np.tan(np.radians(VIEW / 2))), roll, 0.0]) for shift, roll, *_ in terms]
+        made[e] = Turning(np.array(moments), np.stack([turning(v) for v in vectors]))
+    return made
 
 
 def _turned(settings: JoinSettings, first: str, size: tuple[int, int], aspect: float) -> dict[str, Turning]:

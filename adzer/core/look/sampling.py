@@ -11,9 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import Cancelled, UnreadableError
-from ..light.samples import Samples
+from ..light.samples import Samples, chroma_offset
 from ..media.decode import Frame, Reader
 from ..media.rolls import Source
+from .alike import bilinear
 
 Array = NDArray[np.float32]
 SPREAD, RUN = 5, 6
@@ -146,6 +147,18 @@ def codes(frame: Frame, samples: Samples, stride: int) -> NDArray[np.float64]:
         y, x = (rows // sy, columns // sx) if i else (rows, columns)
         planes.append(frame.cropped(i)[np.ix_(y, x)].astype(np.float64).ravel())
     return np.stack(planes if len(planes) == 3 else planes * 3, axis=-1)
+
+
+def signal_at(planes: Sequence[NDArray[np.generic]], samples: Samples, place: NDArray[np.float64]) -> NDArray[np.float64]:
+    """R′G′B′ (…, 3) of a frame at luma places (…, 2; 0 is the picture's edge), straight between samples."""
+    made = []
+    for c in range(3):
+        plane = planes[min(c, len(planes) - 1)]
+        sx, sy = samples.format.sub if c and len(planes) > 1 else (1, 1)
+        x, y = (0.5 + (place[..., i] - chroma_offset(samples.siting, i, n)) / n for i, n in ((0, sx), (1, sy)))
+        made += bilinear([plane], x, y)
+    matrix = samples.to_signal()
+    return np.asarray(np.stack(made, axis=-1) @ matrix[:, :3].T + matrix[:, 3])
 
 
 def signal(planes: Sequence[NDArray[np.generic]], samples: Samples, region: tuple[int, int, int, int], wide: int) -> NDArray[np.float64]:

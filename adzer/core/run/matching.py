@@ -15,14 +15,14 @@ from ..join.measure import Matched, match
 from ..join.step import around, recorded_curve
 from ..light.curves import Curve
 from ..light.samples import Samples
-from ..look.sampling import signal
+from ..look.sampling import signal, signal_at
 from ..media.decode import Reader, upright
 from ..media.probe import FileFacts
 from ..picture import Picture
 from ..read.seen import Seen
 from ..route import Route, walk
 from ..shape.view import recording
-from ..space.sphere import Round, rotation
+from ..space.sphere import Round, rotation, view_directions
 
 FRAMES = 3
 EACH_SECOND, MOST = 2, 32  # moments of the way on which two lenses meet
@@ -105,8 +105,17 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
     if picture.eyes in (None, "one"):
         raise AdzerError(f"{facts.path} does not hold two eyes, as far as anybody says. Say so on Read, or give the other eye's file.")
     first = picture.first or "left"
-    regions = [picture.region(e) for e in (first, "right" if first == "left" else "left")]
-    aspect = float(picture.eye_aspect)
+    order = (first, "right" if first == "left" else "left")
+    regions = [picture.region(e) for e in order]
+    aspect, places = float(picture.eye_aspect), None
+    if picture.projection not in (None, "flat"):  # what a straight view ahead shows of each
+        found = seen.upright(facts.raster, picture.turn) if seen else None
+        lenses = [recording(picture, replace(route.shape, eye=e), found) for e in order]
+        wide = int(np.clip(lenses[0].density * 2, 320, eyes.SEARCHED)) // 16 * 16
+        across, down = (np.arange(wide) + 0.5) / wide * 2 - 1, (1 - (np.arange(wide * 9 // 16) + 0.5) / (wide * 9 // 16) * 2) * 9 / 16
+        d = view_directions("straight", eyes.VIEW, 0.0, *np.meshgrid(across, down))
+        places = [lens.place(d) + np.array(r[:2], np.float64) for lens, r in zip(lenses, regions, strict=True)]
+        aspect = 1.0
 
     def shown(which: int | list[int]) -> Iterator[eyes.Shown]:
         with Reader(facts.source, print_=facts.fingerprint) as reader:
@@ -114,7 +123,10 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
             for n in numbers:
                 frame = reader.frame(n)
                 planes = upright(frame, picture.turn)
-                one, two = (signal(planes, samples, r, eyes.WIDE) for r in regions)
+                if places is not None:
+                    one, two = (signal_at(planes, samples, p) for p in places)
+                else:
+                    one, two = (signal(planes, samples, r, eyes.WIDE) for r in regions)
                 yield eyes.Shown(one, two, float(reader.time(n)))
 
     return shown, aspect, recorded_curve(picture)

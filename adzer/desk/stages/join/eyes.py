@@ -163,6 +163,9 @@ class Pair:
         two = walked["read"].after.eyes not in (None, "one")
         for card in (*self.questions, *self.instruments):
             card.setVisible(two)
+        flat = walked["read"].after.projection in (None, "flat")
+        for card in (self.hold, self.frame):  # spheres have no edge, and no screen to lie on
+            card.setVisible(two and flat)
         if not two:
             self.looking.put_away()
             return

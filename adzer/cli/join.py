@@ -149,6 +149,8 @@ def _two(front: Path, rear: Path | None, declared: dict[str, object], across: fl
     route = Route().with_("read", **{"projection": "fisheye", "eyes": "one"} | declared)
     route = route.with_("shape", across=across) if across else route
     if walk(route, facts, seen).draft.rig is None:
+        if rear is not None:
+            raise AdzerError(f"{front} and {rear} do not both show a round lens in a dark surround. Was one covered, or does it hold something else?")
         raise AdzerError(f"{front} does not show two round lenses, one beside the other. Give the rear lens's file, too, if it has one.")
     return facts, seen, route
 

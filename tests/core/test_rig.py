@@ -8,7 +8,7 @@ from dataclasses import replace
 import av
 import numpy as np
 import pytest
-from scipy.ndimage import gaussian_filter, shift
+from scipy.ndimage import gaussian_filter, map_coordinates, shift
 from scipy.optimize import fsolve
 from scipy.spatial.transform import Rotation
 
@@ -331,3 +331,49 @@ def test_answers_of_an_older_form_meet_as_they_did():
     (met,) = made.met
     assert met.seam == (1.0, -2.0) and met.tones[2] == (0.0, pytest.approx(np.log(2))) and made.base == 0.03 and met.apart == ()
     assert JoinSettings.upgraded({"version": 3}, "It") == {"version": 4}
+
+
+def lens_near(photo, facing, apart, n=480):
+    """As ``lens_over``, of a world in which what lies round a direction, degrees from straight up on to the right of who looks along the first
+    lens, stands ``apart(…)`` degrees apart in the two. ``facing``: 1, −1."""
+    down, across = (np.mgrid[0:n, 0:n] + 0.5) / n
+    u, v = (across - 0.5) / 0.48, (0.5 - down) / 0.48
+    r = np.hypot(u, v)
+    k = np.sin(np.radians(100 * r)) / np.maximum(r, 1e-9)
+    d = np.stack([u * k * facing, np.cos(np.radians(100 * r)) * facing, v * k], -1)
+    height, turned = np.arcsin(np.clip(d[..., 1], -1, 1)), np.degrees(np.arctan2(d[..., 0], d[..., 2])) % 360
+    height = height + facing * np.radians(apart(turned)) / 2  # the first sees it lower than it is, the second higher
+    x, z = np.cos(height) * np.sin(np.radians(turned)), np.cos(height) * np.cos(np.radians(turned))
+    heading, tilt = np.arctan2(x, np.sin(height)), np.arcsin(np.clip(z, -1, 1))
+    h, w = photo.shape[:2]
+    at = [(0.5 - tilt / np.pi) * (h - 1), np.abs((heading / np.pi + 1) * 1.5 % 2 - 1) * (w - 1)]
+    world = np.stack([map_coordinates(photo[..., c] / 255.0, at, order=1) for c in range(3)], -1)
+    return np.where(r[..., None] > 1, 0, np.round(255 * world)).astype(np.uint8)
+
+
+def test_what_stands_near_at_the_seam_is_followed_over_the_take():
+    """A photograph that is not ours; a third of the way round stands 1.2° apart, and goes away to 0.5°; the rest is far."""
+    photo = photograph("coffee")
+    lens = Round((960, 480), tuple(Lens(240 + 480 * n, 240, 230.4, 200.0, 180.0 * n) for n in (0, 1)))
+    form = Samples(PixelFormat(8, "4:4:4"), "rgb", False)
+
+    def moments(course):
+        for n, most in enumerate(course):
+
+            def apart(turned, most=most):
+                return most * np.clip((70 - np.abs((turned - 180 + 180) % 360 - 180)) / 20, 0, 1)
+
+            both_ = np.hstack([lens_near(photo, 1, apart), lens_near(photo, -1, apart)])
+            yield n / 2, tuple(np.ascontiguousarray(both_[..., c]) for c in range(3))
+
+    course = (1.2, 1.2, 1.0, 0.7, 0.5, 0.5)
+    overlap = Overlap(lens, (0, 0), np.eye(3), form, None, Light())
+    found = measured(moments(course), overlap, 3.0)
+    assert len(found.met) == len(course)
+    for met, most, (_, before, after) in zip(found.met, course, found.tears, strict=True):
+        at = {round(360 * i / PLACES): v for i, v in enumerate(met.apart)}
+        near = np.median([v for a, v in at.items() if abs(a - 180) < 45])
+        far = np.median(np.abs([v for a, v in at.items() if abs(a - 180) > 100]))
+        assert near == pytest.approx(most, abs=0.15) and far < 0.06 and after < 0.5 * before, (most, near, far)
+    stays = measured(moments((0.8, 0.8, 0.8)), overlap, 3.0)
+    assert len(stays.met) == 1 and stays.bent == pytest.approx(135 / 360 * np.sin(np.radians(15)), abs=0.015)  # of it so much lies within 15°

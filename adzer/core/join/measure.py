@@ -192,6 +192,7 @@ class Light(msgspec.Struct, frozen=True):
 
 
 DARK = 0.01  # of light, from which on falling off is told
+MOST_BLACK, FALLEN = 0.1, (-2.0, 4.0)  # as far as anybody believes it
 SEEN_BLACK, SEEN_FALL = 0.0008, 0.03  # of light, and of its logarithm at the rim, from which on it is believed
 
 
@@ -231,8 +232,8 @@ def light_of(
         undone = one * np.exp(falls * slope[row, None])
         gain, black = (np.array(v) for v in zip(*(_lifted(undone[:, c], two[:, c]) for c in range(3)), strict=True))
     red, green, blue = (round(float(v), 4) for v in gain)
-    r, g, b = (round(float(v), 5) for v in black)
-    return Light((red, green, blue), (r, g, b), round(falls, 3), int(bright.sum()))
+    r, g, b = (round(float(v), 5) for v in np.clip(black, -MOST_BLACK, MOST_BLACK))
+    return Light((red, green, blue), (r, g, b), round(float(np.clip(falls, *FALLEN)), 3), int(bright.sum()))
 
 
 def _lifted(one: Array, two: Array) -> tuple[float, float]:

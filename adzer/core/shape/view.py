@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -163,7 +164,7 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
         facing = second if n else first
         tones = None
         if rig.tones is not None:  # each lens goes halfway
-            red, green, blue = (t.changed(lambda v, sign=1 if n else -1: v * sign / 2) for t in rig.tones)
+            red, green, blue = (t.changed(partial(np.multiply, 0.5 if n else -0.5)) for t in rig.tones)
             tones = (red, green, blue)
         fall = Fall.of(one, rig.falls) if rig.falls else None
         patches.append(Patch(

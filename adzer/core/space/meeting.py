@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-from typing import Self
+from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -42,10 +42,6 @@ class Around:
     def still(self) -> bool:
         return len(self.times) == 1
 
-    @property
-    def any(self) -> bool:
-        return any(v for row in self.values for v in row)
-
     def row(self, time: float) -> Array:
         """All values of a moment."""
         rows = np.array(self.values)
@@ -59,10 +55,9 @@ class Around:
         row = self.row(time)
         return np.asarray(np.interp(turned * len(row), np.arange(len(row) + 1), (*row, row[0])))
 
-    def changed(self, function: object) -> Self:
-        """Of ``function`` (array → array) of its values."""
-        made = tuple(tuple(float(v) for v in function(np.array(row))) for row in self.values)  # type: ignore[operator]
-        return replace(self, values=made)
+    def changed(self, function: Callable[[Array], Array]) -> Around:
+        """The same of ``function`` of its values, row by row."""
+        return Around(self.times, tuple(tuple(function(np.array(row)).tolist()) for row in self.values))
 
 
 @dataclass(frozen=True)

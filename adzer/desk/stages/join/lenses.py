@@ -191,6 +191,8 @@ class Lenses:
             f"The second holds things {heading} to the side, {tilt} higher and {roll} rolled from where it would if it stood exactly "
             f"opposite, ±\u00a0{settings.error:.2f}° where both see; its red, green and blue are taken {red}, {green} and {blue} times."
         )
+        if settings.falls:
+            words += f" Towards the rims {1 - np.exp(-settings.falls):.0%} of the light is lost, which is undone."
         if settings.rig is not None:
             words = f"By the rig card {settings.rig}. {words}"
         elif found is not None and found.errors and settings.lenses is not None:

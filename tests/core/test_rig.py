@@ -19,7 +19,7 @@ from adzer.core.intake.take import read_file
 from adzer.core.join import rig
 from adzer.core.join.along import PLACES, Overlap, measured
 from adzer.core.join.eyes import answers as eyes_answers
-from adzer.core.join.measure import Light
+from adzer.core.join.measure import Light, light_of
 from adzer.core.join.settings import JoinSettings
 from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
@@ -27,7 +27,7 @@ from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
-from adzer.core.run.matching import along_seam, calibrate_lenses, look_at_eyes
+from adzer.core.run.matching import along_seam, look_at_eyes
 from adzer.core.run.render import render
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import pairs, player
@@ -313,11 +313,18 @@ def test_a_view_that_crosses_the_seam_says_so_and_how_it_does_not(near):
     assert pixels == pytest.approx(nearest / 60 * walk(route.with_("shape", view=low), facts, seen)["shape"].after.raster[0], rel=0.35)
 
 
-def test_light_that_falls_off_and_strays_is_told_from_a_lens_that_records_darker(tmp_path):
+def test_light_that_falls_off_and_strays_is_told_from_a_lens_that_records_darker():
     """Falls off as another formula has it, half gone at the rim; a hundredth of white strays in the second, which is a quarter of a stop darker."""
-    held = pairs.Held(0.0, 0.5, -0.4, 0.6, stops=-0.25, falls=0.5, veil=0.01)
-    _, seen, route = both(files := pairs.shoot(pairs.lenses(held), 2, (tmp_path / "a.mp4", tmp_path / "b.mp4")))
-    found = calibrate_lenses(read_file(files[0], rear=files[1])[0], route, seen).light
+    two = pairs.lenses(pairs.Held(0.0, 0.5, -0.4, 0.6, falls=0.5, veil=0.01), 360)
+    rng = np.random.default_rng(4)
+    light = np.hstack([camera.light(0.0, 2) * 0.5**stops for camera, stops in zip(two, (0.0, 0.25), strict=True)])
+    signal = STANDARD["bt709"].encode(np.clip(light, 0, 1)) + rng.normal(0, 0.003, light.shape)
+    form = Samples(PixelFormat(8, "4:4:4"), "rgb", False)
+    planes = tuple(np.ascontiguousarray(np.clip(np.round(signal[..., c] * 255), 0, 255), np.uint8) for c in range(3))
+    discs = [(c.discs[0], c.field_of_view) for c in two]
+    lens = Round((720, 360), tuple(Lens(360 * (d.x + n), 360 * d.y, 360 * d.radius, across, 180.0 * n) for n, (d, across) in enumerate(discs)))
+    turn = two[1].pose(0.0).rotation().T @ two[0].pose(0.0).rotation()
+    found = light_of([planes], form, lens, (0, 0), turn, STANDARD["bt709"])
     for a, within in ((82.0, 0.08), (86.0, 0.04)):
         wanted = (1 - 0.5 * (a / 100) ** 4) / (1 - 0.5 * ((180 - a) / 100) ** 4)
         told = np.exp(found.falls * (((120 - a) / 40) ** 2 - ((a - 60) / 40) ** 2))

@@ -141,6 +141,17 @@ def test_the_loops_mix_as_the_reference_does(chain, look, tone):
         assert np.percentile(off, 99) <= 3 and off.mean() < 0.6, (off.max(), off.mean())
 
 
+@pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.diag([1.3, 0.9, 1.1]), STANDARD["bt709"])])
+def test_where_the_second_alone_counts_its_light_is_matched_as_the_reference_does(chain):
+    look = ViewLook((480, 270), ViewPath(keys=(Key(heading=70.0, fov=50.0),)), (1.0, 0.5625))
+    lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0, 0.01), (0.0, 1.2, 0.0, 0.0), (0.05, 0.0, 0.8, -0.004)), look)
+    plan = replace(plan, chain=chain, target=Samples(PixelFormat(10, "4:2:0"), "bt709", True))
+    frames = [recorded(PLAIN, lenses[0]), recorded(PLAIN, lenses[1], 0.8)]
+    for ours, theirs in zip(run(plan, frames), reference.deliver(plan, frames), strict=True):
+        off = np.abs(ours.astype(int) - theirs)
+        assert off.max() <= 3 and off.mean() < 0.6, (off.max(), off.mean())
+
+
 def test_what_stands_nearer_round_the_way_is_seen_from_between():
     """A lens 5 cm ahead of where it is looked from sees a thing 2 m away, square to where it faces, and one 1 m away below, by arithmetic;
     over two seconds the near one goes to 4 m."""

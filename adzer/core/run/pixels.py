@@ -26,18 +26,19 @@ Floats = NDArray[np.float32]
 DITHER = dither_tile()
 
 
-def coloured(tables: Tables, wide: bool) -> tuple[object, ...]:
-    """What ``kernels.bands`` takes as ``colour``; curves in pieces where the processor has room for them (``wide``)."""
+def coloured(tables: Tables, wide: bool, light: tuple[tuple[float, ...], ...] | None = None) -> tuple[object, ...]:
+    """What ``kernels.bands`` takes as ``colour``; curves in pieces where the processor has room for them (``wide``). ``light``: of a patch
+    that is seen alone, where there is a chain that works in light."""
     kind, chain = tables.kind, tables.chain
     pieces = tables.pieces if kind == 1 and wide else None
     kind = kind if pieces is None else 3
-    first, matrix = tables.in_matrix.copy(), np.column_stack([chain.matrix if chain else np.eye(3), np.zeros(3)])
+    first, matrix = tables.in_matrix.copy(), (chain.matrix if chain else np.eye(3)) @ _with_offset(light)
     if kind:  # ending in places of the input table, or in cells
         low, high = TABLE_IN_DOMAIN
         first[:, 3] -= low
         first *= (EVEN if pieces else TABLE_IN_CELLS) / (high - low)
     if kind == 1:
-        matrix[:, 3] = 2.0**TABLE_FLOOR_OCTAVE
+        matrix[:, 3] += 2.0**TABLE_FLOOR_OCTAVE
     none: Floats = np.zeros((1, 2), np.float32)
     return (
         kind, first.astype(np.float32), tables.table_in if kind in (1, 2) else none, matrix.astype(np.float32),
@@ -144,7 +145,7 @@ class _Mapped(_Job):
     """The general map: one patch where it alone counts, several mixed in light where they meet."""
 
     def __init__(self, plan: Plan, panel: Panel, colour: tuple[object, ...], tables: Tables, threads: int) -> None:
-        from ..kernels import mixing, views
+        from ..kernels import mixing, registers, views
 
         super().__init__(plan, panel, colour, tables, threads)
         self._views, self._mixing = views, mixing
@@ -153,6 +154,9 @@ class _Mapped(_Job):
         self.still = panel.look.still and all(p.still for p in panel.patches)
         self.mixed = len(panel.patches) > 1 or not panel.patches[0].plain
         self.black = np.array(plan.target.black(), np.float32)
+        self._lit = tables.kind == 1  # its colour works in light
+        wide = bool(registers.WIDE)
+        self._alone = [colour if p.light is None or not self._lit else coloured(tables, wide, p.light) for p in panel.patches]
         self._rooms: queue.SimpleQueue[dict[str, NDArray[np.generic]]] = queue.SimpleQueue()
         n, rows = panel.size[0], views.ROWS if not self.mixed else max(STRIP, STEPS[0])
         for _ in range(threads):
@@ -190,7 +194,8 @@ class _Mapped(_Job):
             return made, [Strip(*span, 0) for span in self.spans(rows)]
         step = min(g.step for g in made)
         made = [g if g.step == step else s.grid(time, step) for g, s in zip(made, self.samplers, strict=True)]
-        return made, strips(made, [m[0] for m in self._mixes], width, rows, -(-rows // (self.threads * 4)))
+        lone = [self.plan.inputs[p.input].given == self.plan.source and (p.light is None or self._lit) for p in self.panel.patches]
+        return made, strips(made, [m[0] for m in self._mixes], lone, width, rows, -(-rows // (self.threads * 4)))
 
     def expect(self, time: float) -> None:
         if self._beside is not None:
@@ -225,7 +230,7 @@ class _Mapped(_Job):
                 if part.alone is not None:
                     self._views.view_band(
                         *ready[part.alone], room["sampled"], room["cover"], self.panel.size[0], grids[part.alone].bare, self.black,
-                        self.colour, target, *self.last, part.top, part.bottom,
+                        self._alone[part.alone], target, *self.last, part.top, part.bottom,
                     )  # fmt: skip
                     return
                 self._mix(room, part, ready)

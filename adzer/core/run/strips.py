@@ -47,8 +47,9 @@ class Strip:
         return {p.patch for p in self.pieces} | (set() if self.alone is None else {self.alone})
 
 
-def strips(grids: Sequence[Grid], plain: Sequence[bool], width: int, rows: int, longest: int) -> list[Strip]:
-    """Of grids with one ``step``. ``plain``: may a patch's codes be taken as they are? ``longest``: rows of a strip that is one patch's."""
+def strips(grids: Sequence[Grid], plain: Sequence[bool], lone: Sequence[bool], width: int, rows: int, longest: int) -> list[Strip]:
+    """Of grids with one ``step``. ``plain``: may a patch's codes be taken as they are; ``lone``: may they in rows that are its alone?
+    ``longest``: rows of such a strip."""
     step = grids[0].step
     least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
     toned = [None if g.tones is None else _of_cells(np.abs(g.tones - 1).max(axis=0), g, np.maximum) for g in grids]
@@ -59,8 +60,8 @@ def strips(grids: Sequence[Grid], plain: Sequence[bool], width: int, rows: int, 
         bottom = min(top + high, rows)
         cells = slice(top // step, -(-bottom // step))
         counting = [n for n, m in enumerate(most) if m[cells].max() > 0]
-        asis = {n: _asis(least[n][cells], toned[n], cells) if plain[n] else np.zeros(least[n].shape[1], bool) for n in counting}
-        if len(counting) == 1 and asis[counting[0]].all():
+        asis = {n: _asis(least[n][cells], toned[n], cells) for n in counting}
+        if len(counting) == 1 and lone[counting[0]] and asis[counting[0]].all():
             last = made[-1] if made else None
             if last is not None and last.alone == counting[0] and bottom - last.top <= longest:
                 made[-1] = Strip(last.top, bottom, counting[0])
@@ -68,6 +69,7 @@ def strips(grids: Sequence[Grid], plain: Sequence[bool], width: int, rows: int, 
                 made.append(Strip(top, bottom, counting[0]))
             continue
         pieces = []
+        asis = {n: v & plain[n] for n, v in asis.items()}
         for n in counting:
             there = most[n][cells].max(axis=0) > 0
             for lo, hi, whole in [(*r, False) for r in _runs(there & ~asis[n])] + [(*r, True) for r in _runs(asis[n], 0)]:

@@ -46,6 +46,8 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     assert wait(lambda: len(lenses.looking.pictures) == 2 and not desk.worker.busy, settle=0.1), window.note.text()
     lenses.dragged(QPointF(0.5, 0.5), True)  # up, in the sky
     assert wait(lambda: "too plain" in window.note.text() or "far away" in window.note.text(), settle=0.1), window.note.text()
+    lenses.looking.choice.choose("in pieces")
+    assert wait(lambda: len(lenses.looking.pictures) == 1 and not desk.worker.busy, settle=0.1)
     lenses.looking.choice.choose("apart")
     assert wait(lambda: len(lenses.looking.pictures) == 1 and not desk.worker.busy, settle=0.1)
     lenses.looking.choice.choose(None)

@@ -14,17 +14,22 @@ from .along import Overlap
 
 ROWS = 3  # of which each goes a third of the way round, from straight down over the left, up and the right
 GAP = 6  # pixels
+PIECE = 6.0  # degrees
 STRONG = 4.0  # times, as which what differs is shown
 
 
 def looked(overlap: Overlap, planes: tuple[Plane, ...], apart: Around | None, time: float, how: str, wide: int) -> tuple[NDArray[np.uint8], ...]:
     """Pictures (rows, columns, 3), ``wide`` pixels across: ``by turns`` (two: the first lens, the second), brought together by ``apart`` (degrees),
-    or ``apart``: what differs about grey, in each row as it is, and under that brought together."""
+    ``in pieces`` (a piece of the one beside a piece of the other, so that what does not meet breaks), or ``apart``: what differs about grey,
+    in each row as it is, and under that brought together."""
     turned, heights = _places(overlap.half, wide)
     near = 0.0 if apart is None else apart.at((turned % 360) / 360, time)
     both = overlap.at(planes, turned, heights, near)
     if how == "by turns":
         return tuple(_eight(_stacked([[row] for row in v])) for v in both)
+    if how == "in pieces":
+        first = (turned // PIECE % 2 == 0)[..., None]
+        return (_eight(_stacked([[row] for row in np.where(first, *both)])),)
     plain = overlap.at(planes, turned, heights)
     off = [0.5 + STRONG * (one - two) / 2 for one, two in (plain, both)]
     return (_eight(_stacked(list(zip(*off, strict=True)))),)

@@ -307,7 +307,9 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
     path = first_path(source)
     stream = picture(container, source)
     context = stream.codec_context
-    if context is None or not context.pix_fmt:
+    if context is not None and not context.pix_fmt:
+        raise UnreadableError(f"{path}: none of its pictures can be decoded: it is cut off or damaged. Copy it from the card again.")
+    if context is None:
         raise UnreadableError(f"{path}: its pictures are in a codec that cannot be decoded here. Convert it first.")
     width, height = context.width, context.height
     if not (1 <= width <= MAX_SIDE and 1 <= height <= MAX_SIDE):

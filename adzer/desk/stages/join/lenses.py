@@ -28,6 +28,7 @@ FAR = 1000.0  # metres from which on it is far away
 POINT = "Click what is to meet"
 LOOKS = [
     ("by turns", "by turns", "what both see, brought together"),
+    ("in pieces", "in pieces", "the first lens and the second by turns, every 6°, brought together"),
     ("apart", "apart", "four times what differs: as they stand, and under it brought together"),
 ]
 

@@ -25,10 +25,12 @@ from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
+from adzer.core.plan import Draft, Input, Rig
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import along_seam, look_at_eyes
 from adzer.core.run.render import render
+from adzer.core.shape.view import through_two
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import pairs, player
 from adzer.core.sim.optics import Disc, Sphere, eyes
@@ -330,6 +332,26 @@ def test_light_that_falls_off_and_strays_is_told_from_a_lens_that_records_darker
         told = np.exp(found.falls * (((120 - a) / 40) ** 2 - ((a - 60) / 40) ** 2))
         assert told == pytest.approx(wanted, rel=within), (a, found)
     assert found.gain == pytest.approx((2**0.25,) * 3, rel=0.05) and found.black == pytest.approx((-0.01,) * 3, abs=0.004)
+    turned, off = np.arange(0, 360, 3.0), {}
+    for light in (found, Light(found.gain, found.black)):  # what both see 6° beside the middle: the one's rim, the other's nearer part
+        both_ = Overlap(lens, (0, 0), turn, form, STANDARD["bt709"], light).at(planes, turned, np.full(len(turned), 6.0))
+        one, two = (STANDARD["bt709"].decode(np.asarray(v, np.float64)) for v in both_)
+        off[light.falls != 0] = abs(float(np.median(np.log(np.maximum(one, 1e-3) / np.maximum(two, 1e-3)))))
+    assert off[True] < 0.06 < 0.2 < off[False], off
+
+
+def test_each_lens_goes_halfway_in_light_and_its_rim_is_made_bright():
+    """Arithmetic: what the first recorded a fifth brighter in red is to be as bright in both, and light lost at 90° by e^(−0.5·(30/40)²) is back."""
+    lens = Round((2 * N, N), tuple(Lens((0.5 + n) * N, 0.5 * N, 0.48 * N, 200.0, 180.0 * n) for n in (0, 1)))
+    told_of = (Around.still_at((float(np.log(1.2)),)), Around.still_at((0.0,)), Around.still_at((0.0,)))
+    held = Input(Samples(PixelFormat(8, "4:4:4"), "rgb", False), (2 * N, N))
+    patches, _ = through_two(lens, (0, 0, 2 * N, N), Draft(inputs=(held,), rig=Rig(tones=told_of, falls=0.5)))
+    sides = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, 1.0]])
+    first, second = (p.tone.at(sides, 0.0) for p in patches)
+    back = np.exp(0.5 * 0.75**2)
+    assert np.allclose(first[:, 0] * 1.2, second[:, 0]) and np.allclose(first[:, 0] * second[:, 0], back**2)
+    assert np.allclose(first[:, 1:], back) and np.allclose(second[:, 1:], back)
+    assert np.allclose([p.tone.at(np.array([0.0, f, 0.0]), 0.0) for p, f in zip(patches, (1.0, -1.0), strict=True)], 1.0)
 
 
 def test_answers_of_an_older_form_meet_as_they_did():

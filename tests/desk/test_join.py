@@ -60,6 +60,11 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     lenses.keep.click()
     name = desk.shot.route.join.rig
     assert name is not None and find("rigs", name, RigCard).turn == desk.shot.route.join.turn and not lenses.keep.isVisible()
+    desk.answer("join", met=[])
+    assert not lenses.along.button.isHidden()
+    lenses.along.button.click()
+    assert wait(lambda: bool(desk.shot.route.join.met) and not desk.worker.busy, settle=0.2), window.note.text()
+    assert "differ by" in window.note.text() and "bent together" in lenses.tears.reason
     lenses.blend.set_value(5.0)
     lenses.blend._move(8.0)
     lenses.blend.settled.emit(8.0)

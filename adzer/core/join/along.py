@@ -40,7 +40,7 @@ Floats = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class _Band:
-    """Of one moment: (rows, COLUMNS, 3) signal of either lens, the second's as bright as the first's; light of both."""
+    """Of one moment: (rows, COLUMNS, 3) signal of either lens, the second's as bright as the first's."""
 
     time: float
     one: Floats

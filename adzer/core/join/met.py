@@ -33,3 +33,10 @@ class Along(msgspec.Struct, frozen=True):
     differs: tuple[float, float]
     bent: float
     tears: tuple[tuple[float, float, float], ...]
+
+    @property
+    def saw(self) -> str:
+        if not self.met:
+            return "The two lenses hardly overlap: they meet halfway."
+        moves = f"is followed at {len(self.met)} moments" if len(self.met) > 1 else "stands still"
+        return f"On the way where they meet the two differ by {self.differs[0]:.1%}, halfway by {self.differs[1]:.1%}; it {moves}."

@@ -262,7 +262,7 @@ def _follow(
 
 MATCHING: dict[str, Callable[..., object]] = {
     "rig": matching.calibrate_lenses, "eyes": matching.look_at_eyes, "depth": matching.depth_at, "eyes look": matching.both_looked,
-    "lenses look": matching.overlap_looked, "apart": matching.apart_at,
+    "along": matching.along_seam, "lenses look": matching.overlap_looked, "apart": matching.apart_at,
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from ....core.cards import RigCard, find, paths
 from ....core.errors import AdzerError
 from ....core.job import Shot
 from ....core.join import rig
+from ....core.join.met import Along
 from ....core.join.rig import Rigged
 from ....core.join.settings import JoinSettings
 from ....core.media.clock import clock_of
@@ -41,12 +42,14 @@ class Lenses:
         words = ("Measure the lenses by what both see", "Looking at what both see…")
         self.measuring = Measuring(desk, "rig", Rigged, words, self._measured)
         self.button = self.measuring.button
+        words = ("Look where they meet on this shot", "Looking where they meet…")
+        self.along = Measuring(desk, "along", Along, words, self._looked_along)
         self.cards = Pick([])
         self.cards.chosen.connect(self._take_card)
         self.forget = act("Forget what was found", self._forget, False)
         self.variant = Pick([(v or "as it is used mostly", v) for v in rig.VARIANTS], "")
         self.keep = act("Keep it as a card for all jobs", self._keep, False)
-        self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.forget, self.variant, self.keep)
+        self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.along.button, self.forget, self.variant, self.keep)
         self.looking = Looking(desk, "lenses look", LOOKS, ("the first lens", "the second lens"))
         self.seen = Question("How are they looked at here?", self.looking.choice)
         self._pointing = False
@@ -80,6 +83,9 @@ class Lenses:
 
     def _measured(self, shot: Shot, found: Rigged) -> None:
         self.desk.answer("join", **rig.answers(found), rig=None)
+
+    def _looked_along(self, shot: Shot, found: Along) -> None:
+        self.desk.answer("join", met=to_plain(found.met))
 
     def _take_card(self, name: object) -> None:
         try:
@@ -162,6 +168,7 @@ class Lenses:
         self.forget.setVisible(settings.error is not None)
         fresh = settings.error is not None and settings.lenses is not None and settings.rig is None
         self.keep.setVisible(fresh)
+        self.along.button.setVisible(settings.rig is not None)  # a card knows the lenses, and nothing of this shot
         self.variant.setVisible(fresh)
         self.seen.say("What both lenses see, unrolled: from straight down over the left, up, and the right, down again. The first faces up.")
         self._say_stand(settings, found)
@@ -169,7 +176,7 @@ class Lenses:
         self._say_tears(shot, settings, found, walked)
         self.blend.set_value(settings.blend)
         along = ""
-        if found is not None and found.along is not None and settings.met:
+        if settings.rig is None and found is not None and found.along is not None and settings.met:
             along = f" They do so where they differ least, by {found.along.differs[0]:.1%} instead of {found.along.differs[1]:.1%}."
         self.meet.say(
             "Wider hides a difference in light, narrower one in place: what is near stands apart in the two, by the distance of the "
@@ -203,7 +210,8 @@ class Lenses:
 
     def _say_tears(self, shot: Shot, settings: JoinSettings, found: Rigged | None, walked: Walk) -> None:
         self.close.set_value(settings.close)
-        along = found.along if found is not None else None
+        along: Along | None = self.along.found(shot) if settings.rig is not None else None
+        along = along or (found.along if found is not None else None)
         self.over.setVisible(along is not None and len(along.tears) > 1)
         if along is None or not any(m.apart for m in settings.met):
             self.tears.say("Measured with the lenses. What is near stands apart in both, and is seen twice or cut where they meet.")

@@ -21,6 +21,7 @@ from ..core import records
 from ..core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
 from ..core.finding import Finding
 from . import cards as _cards  # noqa: F401 - they register their commands
+from . import develop as _develop  # noqa: F401
 from . import job as _job  # noqa: F401
 from . import join as _join  # noqa: F401
 from . import making, options, terminal

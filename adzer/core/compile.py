@@ -146,13 +146,14 @@ def preview_plan(walked: Walk, width: int, height: int) -> Plan:
     """The same plan at a raster that fits (width, height); chroma is kept at every pixel, at least ten bits."""
     plan = pixel_plan(walked).at_size(width, height)
     form = PixelFormat(max(10, plan.target.format.bits), "4:4:4")
-    return replace(plan, target=replace(plan.target, format=form))
+    return replace(plan, target=replace(plan.target, format=form), inputs=tuple(i.quick() for i in plan.inputs))
 
 
 def recorded_plan(walked: Walk, width: int, height: int) -> Plan:
     """The picture as it is recorded: no colour. Framed as delivered, for the wipe; whole where it is not delivered."""
     d = walked.draft
     first = d.inputs[0]
+    d = d.with_(inputs=tuple(i.quick() for i in d.inputs))
     matrix = first.samples.matrix if first.samples.matrix != "rgb" else "bt709"
     if not d.panels:
         whole = (max(2, first.raster[0] // 2 * 2), max(2, first.raster[1] // 2 * 2))

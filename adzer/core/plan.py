@@ -40,8 +40,15 @@ class Prepare(Protocol):
              numbers and nothing above white is lost
     """
 
-    reach: tuple[int, int]
-    samples: Samples
+    @property
+    def reach(self) -> tuple[int, int]: ...
+
+    @property
+    def samples(self) -> Samples: ...
+
+    def quick(self) -> Prepare:
+        """The same as it is only looked at: sooner done, and nearly as good."""
+        ...
 
     def run(self, window: list[Planes], middle: int) -> Planes:
         """The planes of ``window[middle]``; at the ends of a recording there are fewer neighbours."""
@@ -98,6 +105,10 @@ class Input:
 
     def moment(self, time: Array) -> Array:
         return self.offset + self.drift * time
+
+    def quick(self) -> Input:
+        """As it is only looked at."""
+        return replace(self, prepares=tuple(p.quick() for p in self.prepares)) if self.prepares else self
 
     @property
     def given(self) -> Samples:
@@ -326,6 +337,7 @@ class Draft:
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
+    top      the highest signal that Develop gives; None: it leaves the recording as it is
     chain    from the recorded to the delivered signal; None: the pixels are left as they are
     target   what the delivered file is to be
     """
@@ -334,6 +346,7 @@ class Draft:
     raster: Size = (0, 0)
     panels: tuple[Panel, ...] = ()
     curve: Curve | None = None
+    top: float | None = None
     chain: ColourChain | None = None
     target: Target | None = None
     pace: Pace | None = None

@@ -65,12 +65,14 @@ def test_a_card_becomes_shots(taken):
     assert len(said) == 1 and "C0003.mov" in said[0] and "0 bytes" in said[0]
 
 
-def test_a_sequence_of_sensor_values_is_known_and_not_delivered(taken):
+def test_a_sequence_of_sensor_values_is_known_and_developed(taken):
     made = taken[0]["A001"]["facts"]
-    stop = walk(Route(), made)["read"]
-    codes = {f.code: f for f in stop.findings}
-    assert "6" in codes["frames-missing"].text and codes["needs-developing"].level == "stop"
+    walked = walk(Route(), made)
+    stop, developed = walked["read"], walked["develop"]
+    codes = {f.code: f for f in walked.findings}
+    assert "6" in codes["frames-missing"].text and "no-camera-matrix" in codes and walked.stopped is None
     assert stop.after.mosaic == "rggb" and stop.after.curve == "linear"
+    assert developed.after.mosaic == "none" and developed.after.curve == "float-log" and developed.after.primaries == "ap1"
     with Reader(made.source) as reader:
         planes = [f.cropped(0) for f in reader.frames()]
     assert len(planes) == 7 and all(p.shape == (136, 240) for p in planes)

@@ -45,6 +45,7 @@ def test_a_stage_knows_no_other_stage(stage):
 ROOMS = {
     "space": set(), "media": set(), "kernels": set(), "light": {"kernels", "media"}, "look": {"light", "media", "space"},
     "intake": {"media", "read"}, **{stage: {"light", "look", "media", "space"} for stage in STAGES},
+    "develop": {"kernels", "light", "look", "media", "space"},  # what works on recorded frames before the warp is this stage's own
 }  # fmt: skip
 
 

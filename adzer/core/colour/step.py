@@ -50,7 +50,7 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
         return StepResult(picture, "waits for Read")  # which stops, and says why
     source = colour_cards.curve(picture.curve, picture.bits or 10)
     findings = []
-    top = context.seen.levels.top() if context.seen is not None else None
+    top = context.draft.top or (context.seen.levels.top() if context.seen is not None else None)
     after = picture.with_(curve=card.curve, primaries=card.primaries)
     unchanged = picture.curve == card.curve and picture.primaries == card.primaries and not settings.corrects
     if unchanged and settings.beyond == "cut":

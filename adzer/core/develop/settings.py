@@ -1,9 +1,47 @@
-"""Develop (RAW and noise): nothing to decide yet."""
+"""What the person decides about sensor values and noise."""
 
 from __future__ import annotations
 
+from typing import Annotated, Literal
+
+from msgspec import Meta
+
 from ..stage import Settings
+
+Kelvin = Annotated[float, Meta(ge=2000, le=20_000)]
+Level = Annotated[float, Meta(ge=0, le=65535)]
+Part = Annotated[float, Meta(gt=0.001, le=1)]
+Amount = Annotated[float, Meta(ge=0, le=4)]
+Highlights = Literal["neutral", "rebuild", "as is"]
 
 
 class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
-    version: int = 1
+    """
+    white       what was white: ``as shot``; ``light``, of ``kelvin`` and ``tint`` (0.001 Duv, greener is positive); or a ``patch``, of which
+                the camera says ``neutral`` (red, green, blue, its largest 1)
+    exposure    stops brighter, on sensor values
+    highlights  what is said where a channel is full; None: nobody has answered, and they are told white
+    into        ``light``, or a log curve's card, for what comes after and expects one
+    primaries   of what comes out
+    order, black, white_level   of the sensor, where the file does not say so, or wrongly: None as it says
+    clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
+    detail      share of what was taken off luma that is given back
+    """
+
+    FROM = {1: lambda plain: plain}
+
+    version: int = 2
+    white: Literal["as shot", "light", "patch"] = "as shot"
+    kelvin: Kelvin | None = None
+    tint: Annotated[float, Meta(ge=-50, le=50)] = 0.0
+    neutral: tuple[Part, Part, Part] | None = None
+    exposure: Annotated[float, Meta(ge=-8, le=8)] = 0.0
+    highlights: Highlights | None = None
+    into: str = "light"
+    primaries: str = "ap1"
+    order: Literal["rggb", "bggr", "grbg", "gbrg"] | None = None
+    black: Level | None = None
+    white_level: Level | None = None
+    clean: Amount | None = None
+    colour: Amount | None = None
+    detail: Annotated[float, Meta(ge=0, le=1)] = 0.0

@@ -15,7 +15,7 @@ import msgspec
 from ..errors import UnreadableError
 from ..finding import Finding, Level
 from ..job import Job, Part, Shot
-from ..media import probe
+from ..media import dng, probe
 from ..media.probe import FileFacts
 from ..media.rolls import Pair, Roll, Stream
 from ..read.identify import identify
@@ -31,13 +31,23 @@ def read_file(
     path: str | Path, route: Route | None = None, rear: str | Path | None = None, starts: tuple[int, int] = (0, 0)
 ) -> tuple[FileFacts, Seen | None]:
     """Tags and time stamps of a file, and what its footage says; None where its frames cannot be decoded. ``rear``: the
-    file of the other lens or eye of a pair, which begins with the frames ``starts`` of the two."""
-    facts = probe.probe(path)
+    file of the other lens or eye of a pair, which begins with the frames ``starts`` of the two. A folder holds one frame sequence."""
+    facts = _sequence_in(Path(path)) if Path(path).is_dir() else probe.probe(path)
     if rear is not None:
         facts = join_files(facts.path, str(Path(rear).absolute()), starts)
     elif facts.tracks == 2:
         facts = join_tracks(facts)
     return facts, look_at(facts, route or Route())
+
+
+def _sequence_in(folder: Path) -> FileFacts:
+    said: list[str] = []
+    rows = take([folder], say=said.append)
+    if len(rows) == 1 and not said:
+        found: FileFacts = rows[0]["facts"]
+        return found
+    why = said[0] if said else f"it holds {len(rows)} recordings"
+    raise UnreadableError(f"{folder} is not one recording: {why}" + ("" if said else ". Give one of them, or a folder of one frame sequence."))
 
 
 def look_at(facts: FileFacts, route: Route, cancelled: Callable[[], bool] = lambda: False) -> Seen | None:
@@ -108,7 +118,10 @@ def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
 
 
 def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, object]:
-    if len(sequence.files) < 2:
+    values = dng.is_dng(sequence.files[0])
+    if values:
+        rate = dng.header(sequence.files[0])[0].rate or rate
+    elif len(sequence.files) < 2:
         raise UnreadableError(f"{sequence.files[0]} is a single picture. A frame sequence has two or more, numbered.")
     roll = Roll(tuple(str(p.absolute()) for p in sequence.files), (1 / rate,) * len(sequence.files))
     facts = msgspec.structs.replace(probe.probe_source(roll), missing=sequence.missing, rate=rate, constant_rate=True)
@@ -116,7 +129,7 @@ def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, obje
         grouping.Doubt("sequence", (), f"Frames {a} to {b} are missing: one recording with a hole, or two?")
         for a, b in sequence.holes
     )
-    kind = f"{Path(facts.path).suffix[1:].upper()} sequence"
+    kind = f"{Path(facts.path).suffix[1:].upper()} {'sequence' if facts.frames > 1 else 'still'}"
     return {"facts": facts, "name": sequence.name, "kind": kind, "parts": (), "doubts": doubts}
 
 

@@ -22,11 +22,6 @@ LARGE = 5e6  # pixels, from which on one frame fewer has to do
 WORK = 120e6  # pixels that may be decoded on the way to frames that are no keyframes
 
 
-def facts_pixels(reader: Reader) -> int:
-    """Pixels of one frame."""
-    return int(reader.stream.codec_context.width * reader.stream.codec_context.height)
-
-
 def _cheap(wanted: list[int], keys: NDArray[np.int64], pixels: int) -> list[int]:
     """The keyframes nearest to the wanted frames, and of the frames themselves as many as the work allows, evenly."""
     near = {int(keys[np.argmin(np.abs(keys - k))]) for k in wanted}
@@ -55,8 +50,8 @@ def sample(source: Source, print_: str, spread: int = SPREAD, run: int = RUN,
         wanted = [int((i + 0.5) * n / spread) for i in range(min(spread, n))]
         keys = np.searchsorted(reader.index.pts, reader.index.keys)
         keys = keys[keys < n] if len(keys) else np.zeros(1, int)
-        wanted, alone = _cheap(wanted, keys, facts_pixels(reader)), set(keys.tolist())
-        run -= facts_pixels(reader) > LARGE
+        wanted, alone = _cheap(wanted, keys, reader.pixels), set(keys.tolist())
+        run -= reader.pixels > LARGE
         start = max(0, min(int(keys[np.argmin(np.abs(keys - n // 2))]), n - run))
         frames, followed = list[Frame](), list[Frame]()
         for number in wanted:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
@@ -14,9 +16,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
-from . import probe
+from . import dng, probe
 from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, float_codes, pixel_format
-from .rolls import Pair, Source, start_of
+from .rolls import Pair, Source, all_paths, start_of
 
 
 @dataclass(frozen=True)
@@ -83,6 +85,14 @@ class Reader:
 
     def __init__(self, source: str | Source, threads: int = 0, print_: str | None = None) -> None:
         self.path = Path(source) if isinstance(source, str) else source
+        self._values = probe.holds_values(self.path)
+        self._run: Iterator[Frame] | None = None
+        self._next = -1
+        self._beside: Reader | None = None
+        if self._values:
+            self.index, self.time_base = probe.scan(self.path, print_), probe.values_base(self.path)
+            self._sensor = dng.header(all_paths(self.path)[0])[0]
+            return
         self._open(threads)
         try:
             self.index = probe.scan(self.path, print_)
@@ -96,8 +106,6 @@ class Reader:
         self._form = (context.width, context.height, pixel_format(context.pix_fmt or ""))
         self.time_base = self.stream.time_base or Fraction(1, 90000)
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
-        self._run: Iterator[Frame] | None = None
-        self._next = -1
         self._beside = Reader(self.path.both[1], threads) if isinstance(self.path, Pair) else None
 
     def __enter__(self) -> Reader:
@@ -108,7 +116,8 @@ class Reader:
 
     def close(self) -> None:
         self._run = None
-        self.container.close()
+        if not self._values:
+            self.container.close()
         if self._beside is not None:
             self._beside.close()
 
@@ -126,6 +135,12 @@ class Reader:
 
     def __len__(self) -> int:
         return len(self.index.pts)
+
+    @property
+    def pixels(self) -> int:
+        """Of one frame."""
+        w, h = self._sensor.raster if self._values else (self.stream.codec_context.width, self.stream.codec_context.height)
+        return int(w * h)
 
     def time(self, number: int) -> Fraction:
         """Seconds from the first frame to frame ``number``."""
@@ -147,6 +162,8 @@ class Reader:
         """Frame ``number``, which is a keyframe, alone: the decoder is not fed beyond it. Any frame, if that fails."""
         wanted = int(self.index.pts[number])
         self._run = None
+        if self._values:
+            return self.frame(number)
         try:
             self.container.seek(wanted, stream=self.stream, backward=True, any_frame=False)
             for packet in self.container.demux(self.stream):
@@ -201,8 +218,22 @@ class Reader:
         planes: Any = tuple(np.hstack([frame.cropped(i), other.cropped(i)]) for i in range(len(frame.planes)))
         return replace(frame, planes=planes, raster=(2 * frame.raster[0], frame.raster[1]))
 
+    def _values_from(self, start: int) -> Iterator[Frame]:
+        """Sensor values, each frame a file: its neighbours are read while one is worked on."""
+        files = all_paths(self.path)
+        with ThreadPoolExecutor(2, thread_name_prefix="values") as pool:
+            coming: deque[Future[NDArray[np.uint16]]] = deque()
+            for number in range(start, len(files)):
+                while len(coming) < 2 and number + len(coming) < len(files):
+                    coming.append(pool.submit(dng.values, files[number + len(coming)], self._sensor))
+                form = PixelFormat(self._sensor.depth, "4:0:0")
+                yield Frame((coming.popleft().result(),), form, self._sensor.raster, int(self.index.pts[number]), number, True)
+
     def _decode_from(self, start: int) -> Iterator[Frame]:
         """Decodes from the last keyframe that surely comes before ``start``."""
+        if self._values:
+            yield from self._values_from(start)
+            return
         target = int(self.index.pts[start])
         back = int(np.searchsorted(self.index.keys, target, side="right")) - 1
         if self._counted:

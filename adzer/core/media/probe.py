@@ -17,11 +17,12 @@ import xxhash
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError, as_text
-from . import boxes, headers
+from . import boxes, dng, headers
 from . import timecode as timecodes
 from .boxes import SphereTags
 from .formats import FLOAT_RGB, mosaic_of, pixel_format
 from .rolls import Pair, Roll, Source, Stream, all_paths, first_path, start_of, total_size, track_of
+from .sensor import Sensor
 
 MAX_SIDE = 16384
 # What footage comes in, by the library's names of containers. Nothing else is opened: lists of other files, and texts that happen
@@ -34,7 +35,7 @@ FOOTAGE = (
 COVER = 0x400  # the library's mark of a still that only decorates a file
 OPENING = {"format_whitelist": ",".join(FOOTAGE), "protocol_whitelist": "file"}
 PATIENCE = 60.0  # seconds that a file may be searched for its beginning, or for its next frame
-_EDGE = 1 << 20
+_EDGE, _EDGE_OF_MANY = 1 << 20, 1 << 16
 
 PRIMARIES = {1: "bt709", 9: "bt2020", 12: "p3-d65"}  # H.273, table 2
 CURVES = {1: "bt709", 6: "bt709", 14: "bt709", 15: "bt709", 13: "srgb", 4: "gamma22", 8: "linear", 16: "pq", 18: "hlg"}
@@ -97,6 +98,8 @@ class FileFacts(msgspec.Struct, frozen=True):
     beside_track: int = 0  # which of its pictures that is
     starts: tuple[int, int] = (0, 0)  # the frames of the two files with which the pair begins
     missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
+    sensor: Sensor | None = None  # of sensor values: how they are to be read
+    rebalanced: tuple[int, ...] = ()  # of these: frames from which on the camera took another white, or another exposure, as its own
 
     @property
     def floating(self) -> bool:
@@ -125,8 +128,14 @@ class FrameIndex(msgspec.Struct, frozen=True):
 def fingerprint(source: Source) -> str:
     """Size and a hash of both ends: quick, and changes when the file does. OSError if it cannot be read.
 
-    Of several files: the hash of their fingerprints.
+    Of several files: the hash of their fingerprints. Frames of sensor values are many and large: shorter ends of them are read.
     """
+    if holds_values(source) and isinstance(source, Roll):
+        digest = xxhash.xxh3_128()
+        for frame in source.files:
+            with open(frame, "rb") as file:
+                digest.update(file.read(_EDGE_OF_MANY) + os.fstat(file.fileno()).st_size.to_bytes(8, "little"))
+        return f"values{len(source.files)}-{digest.hexdigest()}"
     if not isinstance(source, Path):
         digest = xxhash.xxh3_128()
         for each in source.both if isinstance(source, Pair) else all_paths(source):
@@ -202,6 +211,16 @@ def _open(path: Path) -> av.container.InputContainer:
     return av.open(str(path), "r", options=OPENING, timeout=PATIENCE)
 
 
+def holds_values(source: Source) -> bool:
+    """Is each of its frames a file of sensor values?"""
+    return isinstance(source, Path | Roll) and dng.is_dng(first_path(source))
+
+
+def values_base(source: Source) -> Fraction:
+    """Seconds between frames of sensor values."""
+    return source.seconds[0] if isinstance(source, Roll) else Fraction(1, 25)
+
+
 def scan(source: Source, print_: str | None = None) -> FrameIndex:
     """Every frame's time stamp, by reading packets without decoding; kept in the cache folder by fingerprint."""
     newest = max((p.stat().st_mtime_ns for p in all_paths(source) if p.exists()), default=0)
@@ -229,6 +248,9 @@ def scan(source: Source, print_: str | None = None) -> FrameIndex:
 
 
 def _scan(source: Source) -> FrameIndex:
+    if holds_values(source):
+        numbers = np.arange(len(all_paths(source)), dtype=np.int64)
+        return FrameIndex(numbers, numbers, 1)
     pts: list[int] = []
     keys: list[int] = []
     last_pts, last_duration, order, decoded = -(2**62), 0, 0, -(2**62)
@@ -273,6 +295,8 @@ def probe_source(source: Source) -> FileFacts:
     path = first_path(source)
     as_text(str(path))
     try:
+        if holds_values(source):
+            return _values_facts(source)
         with open_container(source) as container:
             facts = _facts(source, container)
         return _beside(source, facts, probe_source(source.both[1])) if isinstance(source, Pair) else facts
@@ -282,6 +306,22 @@ def probe_source(source: Source) -> FileFacts:
         raise UnreadableError(
             f"{path} cannot be read ({error.strerror}). Check the disk and its permissions."
         ) from None
+
+
+def _values_facts(source: Source) -> FileFacts:
+    """Of frames of sensor values: what the first says, which the others have to agree with."""
+    path, files = first_path(source), all_paths(source)
+    sensor, _ = dng.header(path)
+    base, frames = values_base(source), len(files)
+    rebalanced = dng.rebalanced(files, sensor)
+    return FileFacts(
+        path=str(path), size=total_size(source), fingerprint=fingerprint(source), container="dng", codec="values", profile=None,
+        pix_fmt=f"{sensor.bits}-bit sensor values", raster=sensor.raster, pixel_aspect=sensor.aspect, bits=sensor.depth, chroma="4:0:0",
+        rgb=False, curve=None, primaries=None, matrix=None, range="full", rate=1 / base, time_base=base, timecode=sensor.timecode,
+        frames=frames, start=Fraction(0), duration=frames * base, spacing=(base,) * 3, constant_rate=True, mosaic=sensor.order,
+        created=path.stat().st_mtime, files=source.files if isinstance(source, Roll) else (),
+        seconds=source.seconds if isinstance(source, Roll) else (), sensor=sensor, rebalanced=rebalanced,
+    )  # fmt: skip
 
 
 def _beside(pair: Pair, first: FileFacts, second: FileFacts) -> FileFacts:

@@ -66,9 +66,6 @@ def _file(say: _Saying, facts: FileFacts) -> None:
         few = ", ".join(map(str, facts.missing[:6])) + (" …" if len(facts.missing) > 6 else "")
         say(Level.WARN, "frames-missing",
             f"{len(facts.missing)} numbers of the sequence are missing: {few}. Copy them from the card again; without them it jumps.")  # fmt: skip
-    if facts.mosaic:
-        say(Level.STOP, "needs-developing",
-            f"These are sensor values under a {facts.mosaic.upper()} filter. They must be developed before they are a picture.")  # fmt: skip
 
 
 def _whole(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:

@@ -1,0 +1,140 @@
+"""What a recording's sensor values say: how far below full they stay, what is gone, and if its header tells the truth."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from .. import records
+from ..errors import UnreadableError
+from ..media.decode import Reader
+from ..media.probe import FileFacts
+from ..media.sensor import Sensor
+from . import values
+from .settings import DevelopSettings
+
+VERSION = 1
+SPREAD = 9  # frames that are looked at
+BINS, STOPS = 56, 14  # of a histogram, quarter stops down from full
+SPIKE = 3e-4  # share of all values at one code, from which on they are held there
+UNLIKE = 1.6  # times as unlike as the other two cells, from which on two are not both green
+
+Three = tuple[float, float, float]
+
+
+class Held(msgspec.Struct, frozen=True):
+    """Measured on the frames ``sampled``; red, green, blue.
+
+    headroom    stops from the brightest (one value in 10,000) up to full
+    gone        shares of the picture in which one, two and all three are full, on average; ``over``: any of them, frame by frame
+    levels      shares of values by quarter stops below full (``BINS``), the darkest first; what is at black or below counts as darkest
+    ceiling     code at which values pile up, if that lies below what the file calls white; None
+    floor       code of the darkest values, if these lie clearly below what the file calls black; None
+    diagonal    do the two cells that the file calls green differ more than the other two?
+    """
+
+    sampled: tuple[int, ...]
+    headroom: Three
+    gone: Three
+    over: tuple[float, ...]
+    levels: tuple[tuple[float, ...], ...]
+    ceiling: float | None = None
+    floor: float | None = None
+    diagonal: bool = False
+    version: int = VERSION
+
+
+def held(facts: FileFacts, settings: DevelopSettings) -> Held:
+    """Looks at some frames. UnreadableError if they cannot be read."""
+    sensor = values.sensor_of(facts, settings)
+    assert sensor is not None
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        n = len(reader)
+        numbers = sorted({int((i + 0.5) * n / SPREAD) for i in range(min(SPREAD, n))})
+        frames = [np.asarray(reader.frame(k).cropped(0), np.uint16) for k in numbers]
+    return of_frames(sensor, tuple(numbers), frames)
+
+
+def cells(frame: NDArray[np.uint16]) -> list[NDArray[np.uint16]]:
+    """The values under each cell of the filter, apart."""
+    h, w = (v // 2 * 2 for v in frame.shape)
+    return [frame[i // 2 : h : 2, i % 2 : w : 2] for i in range(4)]
+
+
+def of_frames(sensor: Sensor, numbers: tuple[int, ...], frames: list[NDArray[np.uint16]]) -> Held:
+    black, white = np.array(sensor.black), np.array(sensor.white)
+    span, clip = np.maximum(white - black, 1.0), black + values.FULL * np.maximum(white - black, 1.0)
+    apart = [cells(f) for f in frames]
+    levels = np.zeros((3, BINS))
+    headroom = [0.0, 0.0, 0.0]
+    for colour in range(3):
+        mine = [i for i, c in enumerate(sensor.cells) if c == colour]
+        all_ = np.concatenate([((f[i].astype(np.float32) - black[i]) / span[i]).ravel() for f in apart for i in mine])
+        stops = -np.log2(np.maximum(all_, 2.0**-STOPS))
+        counts, _ = np.histogram(np.clip(STOPS - stops, 0, STOPS - 1e-6), BINS, (0, STOPS))
+        levels[colour] = counts / max(len(all_), 1)
+        top = float(np.quantile(all_, 0.9999))
+        headroom[colour] = round(float(max(0.0, -np.log2(max(top, 1e-6)))), 3) if top < values.FULL else 0.0
+    shares, over = np.zeros(3), []
+    for f in apart:
+        full = np.zeros((3, *f[0].shape), bool)
+        for i, colour in enumerate(sensor.cells):
+            full[colour] |= f[i] >= clip[i]
+        many = full.sum(axis=0)
+        shares += [float((many == k).mean()) for k in (1, 2, 3)]
+        over.append(round(float((many > 0).mean()), 6))
+    one, two, three = (shares / max(len(frames), 1)).tolist()
+    return Held(
+        numbers, (headroom[0], headroom[1], headroom[2]), (one, two, three), tuple(over), tuple(map(tuple, np.round(levels, 7).tolist())),
+        _ceiling(frames, float(white.min()), float(black.max())), _floor(frames, float(black.min()), float(span.min())), _diagonal(sensor, apart),
+    )  # fmt: skip
+
+
+def _ceiling(frames: list[NDArray[np.uint16]], white: float, black: float) -> float | None:
+    """Where values pile up at their very top, below white."""
+    counts = np.bincount(np.concatenate([f.ravel() for f in frames]), minlength=2)
+    top = int(np.flatnonzero(counts)[-1])
+    near = slice(max(top - 8, 0), top + 1)
+    pile = int(counts[near].argmax()) + near.start
+    below = counts[max(pile - 200, 0) : max(pile - 20, 1)]
+    held_there = counts[pile] / counts.sum() > SPIKE and counts[pile] > 8 * max(float(below.mean()), 1.0)
+    return float(pile) if held_there and black < pile < black + 0.985 * (white - black) else None
+
+
+def _floor(frames: list[NDArray[np.uint16]], black: float, span: float) -> float | None:
+    """One value in a thousand lies below: far more than noise about black would put there."""
+    low = float(np.quantile(np.concatenate([f[::2, ::2].ravel() for f in frames]), 0.001))
+    return low if low < black - max(0.02 * span, 16.0) else None
+
+
+def _diagonal(sensor: Sensor, apart: list[list[NDArray[np.uint16]]]) -> bool:
+    """Two greens see nearly the same, red and blue seldom do."""
+    greens = [i for i, c in enumerate(sensor.cells) if c == 1]
+    others = [i for i, c in enumerate(sensor.cells) if c != 1]
+
+    def unlike(pair: list[int]) -> float:
+        return float(np.mean([np.abs(f[pair[0]].astype(np.float32) - f[pair[1]]).mean() for f in apart]))
+
+    return unlike(greens) > UNLIKE * unlike(others)
+
+
+def found(measured: Mapping[str, bytes]) -> Held | None:
+    """What was measured, by this version's reckoning."""
+    body = measured.get("values")
+    try:
+        made = records.from_json(body, Held, "What was measured of its sensor values") if body else None
+    except UnreadableError:
+        return None
+    return made if made is not None and made.version == VERSION else None
+
+
+def words(made: Held) -> str:
+    """One line for the person."""
+    room = ", ".join(f"{name} {stops:.1f}" for name, stops in zip(("red", "green", "blue"), made.headroom, strict=True))
+    if not any(made.gone):
+        return f"nothing is full; stops left: {room}"
+    gone = " · ".join(f"{share:.2%} in {n}" for n, share in zip(("one channel", "two", "all three"), made.gone, strict=True))
+    return f"full: {gone}"

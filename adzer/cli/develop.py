@@ -10,7 +10,7 @@ import typer
 from ..core import records
 from ..core.errors import AdzerError
 from . import making, options
-from .terminal import Json, app, numbers
+from .terminal import Json, Recording, app, numbers, print_json
 
 Frames = Annotated[Path, typer.Argument(help="The recording: a DNG file, a folder of a DNG sequence, or a Bayer video.")]
 
@@ -85,3 +85,78 @@ def develop(
     making.make(file.name, facts, seen, route, card, out, json_, more)
     if not json_:
         print(f"{file}: {measure.words(found)}")
+
+
+@app.command(
+    help="Measure a recording's noise: how wide it is at every level, what of it will be seen as delivered, and where it is worst.\n\n"
+    "Example: adzer noise clip.mov --curve fen-log --card web-wide"
+)
+@options.declares
+def noise(
+    declared: dict[str, object],
+    file: Recording,
+    card: Annotated[str, typer.Option(help="The delivery that it is judged for.")] = "web-wide",
+    json_: Json = False,
+) -> None:
+    from ..core import cards
+    from ..core.develop import noise as measuring
+    from ..core.intake.take import read_file
+    from ..core.route import Route
+    from ..core.run import developing
+
+    facts, looked = read_file(file)
+    route = Route().with_("read", **declared)
+    held, seen = developing.delivered_noise(facts, looked, route, cards.delivery(card))
+    told = measuring.verdict(seen)
+    if json_:
+        plain = records.to_plain(held) | {"delivered": records.to_plain(seen), "needed": seen.needed, "verdict": told}
+        print_json(plain)
+        return
+    print(f"{'level':>9}" + "".join(f"{name:>10}" for name in held.planes) + f"{'blocks':>9}")
+    for k, level in enumerate(held.grain.levels):
+        if held.counts[k]:
+            print(f"{level:9.1f}" + "".join(f"{line[k]:10.3f}" for line in held.grain.sigma) + f"{held.counts[k]:9d}")
+    if held.stops:
+        print(f"usable: {held.stops:.1f} stops, from where light equals its noise up to full")
+    if held.grain.keep < 1:
+        print(f"the camera or its codec has smoothed over time: neighbouring frames differ by {held.grain.keep:.0%} of the noise")
+    if max(held.beside) > 0.15:
+        print(f"the camera has smoothed it: neighbours agree to {max(held.beside):.0%}")
+    if held.within:
+        print("only one frame could be looked at: fine structure may count as noise")
+    print(f"{file}: {told}")
+
+
+@app.command(
+    help="Take noise off, as much as was measured, and deliver.\n\nExample: adzer clean clip.mov --card web-wide --out clean.mp4"
+)
+@options.declares
+def clean(
+    declared: dict[str, object],
+    file: Recording,
+    card: making.Card,
+    out: making.Out,
+    amount: Annotated[
+        str, typer.Option(help="How much: measured, the most that takes no structure with it; or a number, 1 what was measured.")
+    ] = "measured",
+    colour: Annotated[float | None, typer.Option(min=0, max=4, help="The same of colour; as --amount if left out.")] = None,
+    detail: Annotated[float, typer.Option(min=0, max=1, help="Share of what was taken off luma that is given back.")] = 0.0,
+    json_: Json = False,
+) -> None:
+    from ..core.intake.take import read_file
+    from ..core.route import Route
+    from ..core.run import developing
+
+    wanted: float | None = None
+    if amount != "measured":
+        (wanted,) = numbers("amount", amount, "a number, or measured", ("amount",)).values()
+        if not 0 <= wanted <= 4:
+            raise AdzerError(f"--amount {amount}: from 0 to 4, 1 what was measured.")
+    facts, seen = read_file(file)
+    route = Route().with_("read", **declared)
+    held = developing.noise_of(facts, route)
+    route, tried = developing.cleaned_route(facts, route, held, wanted, colour, detail)
+    more: dict[str, Any] = {"amount": route.develop.clean, "tried": records.to_plain(tried), "noise": records.to_plain(held)}
+    making.make(file.name, facts, seen, route, card, out, json_, more)
+    if not json_:
+        print(f"{file}: taken off {route.develop.clean:g} times what was measured")

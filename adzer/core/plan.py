@@ -113,7 +113,12 @@ class Input:
     @property
     def given(self) -> Samples:
         """Of the planes that the warp sees."""
-        return self.prepares[-1].samples if self.prepares else self.samples
+        return self.prepares[-1].samples.turned(self.turn) if self.prepares else self.samples
+
+    @property
+    def as_recorded(self) -> tuple[Samples, Size]:
+        """Samples and raster before it was turned."""
+        return self.samples.turned(-self.turn % 360), self.raster[::-1] if self.turn % 180 else self.raster
 
 
 class Share(Protocol):

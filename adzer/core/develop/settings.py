@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from ..stage import Settings
+from .grain import Grain
 
 Kelvin = Annotated[float, Meta(ge=2000, le=20_000)]
 Level = Annotated[float, Meta(ge=0, le=65535)]
@@ -24,10 +25,12 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     into        ``light``, or a log curve's card, for what comes after and expects one
     primaries   of what comes out
     order, black, white_level   of the sensor, where the file does not say so, or wrongly: None as it says
+    noise       as it was measured, which a cleaning goes by
     clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
     detail      share of what was taken off luma that is given back
     """
 
+    OWN = frozenset({"neutral", "noise"})
     FROM = {1: lambda plain: plain}
 
     version: int = 2
@@ -42,6 +45,7 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     order: Literal["rggb", "bggr", "grbg", "gbrg"] | None = None
     black: Level | None = None
     white_level: Level | None = None
+    noise: Grain | None = None
     clean: Amount | None = None
     colour: Amount | None = None
     detail: Annotated[float, Meta(ge=0, le=1)] = 0.0

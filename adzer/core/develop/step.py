@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -9,21 +10,76 @@ import numpy as np
 from ..finding import Finding, Fix, Level
 from ..light import names as colour_cards
 from ..picture import Picture
+from ..plan import Input
 from ..stage import Context, StepResult
-from . import camera, values
+from . import camera, measure, values
+from .cleaning import Cleaned
 from .settings import DevelopSettings
 
 
 def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepResult:
     sensor = values.sensor_of(context.facts, settings)
-    if sensor is None:
-        return StepResult(picture, "left as it is", idle=True)
-    made = values.developed(sensor, settings)
     findings: list[Finding] = []
 
     def say(level: Level, code: str, text: str, fix: Fix | None = None) -> None:
         findings.append(Finding(level, code, text, "develop", fix))
 
+    draft, parts = context.draft, []
+    after = picture
+    if cleans(settings):
+        if settings.noise is None:
+            say(Level.STOP, "noise-not-measured", "It is to be cleaned, but its noise was not measured: one amount never fits two clips.",
+                Fix("Leave the noise", "develop", {"clean": None, "colour": None}))  # fmt: skip
+        else:
+            draft = draft.with_(inputs=tuple(_cleaned(i, settings, sensor is not None) for i in draft.inputs))
+            parts.append(f"cleaned {_amount(settings)}")
+            if sensor is None:
+                after = after.with_(bits=16)
+    if sensor is not None:
+        made = values.developed(sensor, settings)
+        _about_values(say, settings, context, made)
+        draft = draft.with_(
+            inputs=tuple(replace(i, prepares=(*i.prepares, made)) if i.by_its_clock else i for i in draft.inputs),
+            top=float(made.curve.encode(np.array([float((made.matrix @ made.ceiling).max())]))[0]),
+        )
+        after = after.with_(
+            mosaic="none", curve="float-log" if settings.into == "light" else settings.into, primaries=settings.primaries, range="full",
+            matrix="rgb", bits=16, chroma="4:4:4", siting=None,
+        )  # fmt: skip
+        parts.append(says(made, settings))
+    wants = "" if context.measured.get("noise") else "noise"
+    if not parts:
+        return StepResult(after, "left as it is", tuple(findings), idle=True, wants=wants)
+    return StepResult(after, ", ".join(parts), tuple(findings), draft=draft, wants=wants)
+
+
+def cleans(settings: DevelopSettings) -> bool:
+    return bool(settings.clean) or bool(settings.colour)
+
+
+def _amount(settings: DevelopSettings) -> str:
+    if settings.clean == 1 and settings.colour in (None, 1):
+        return "as measured"
+    luma, colour = settings.clean or 0.0, settings.clean or 0.0 if settings.colour is None else settings.colour
+    return f"×{luma:g}" if luma == colour else f"×{luma:g}, colour ×{colour:g}"
+
+
+def _cleaned(held: Input, settings: DevelopSettings, values_: bool) -> Input:
+    """An input of the recording itself with its cleaning first."""
+    if held.still is not None or settings.noise is None:
+        return held
+    samples, raster = held.as_recorded
+    luma = settings.clean or 0.0
+    colour = luma if settings.colour is None else settings.colour
+    return replace(held, prepares=(Cleaned(samples, raster, settings.noise, luma, colour, settings.detail, values_),))
+
+
+Say = Callable[..., None]
+
+
+def _about_values(say: Say, settings: DevelopSettings, context: Context, made: values.Developed) -> None:
+    """What the file leaves open, and what its values contradict."""
+    sensor, found = made.sensor, measure.found(context.measured)
     if not sensor.lights:
         say(Level.WARN, "no-camera-matrix", "Nothing says how this camera sees colours (no matrix): they are taken as BT.709's, balanced. "
             "Neutral things come out right, colours only roughly.")  # fmt: skip
@@ -32,19 +88,26 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
     if context.facts.rebalanced and settings.white == "as shot":
         few = ", ".join(map(str, context.facts.rebalanced[:4]))
         say(Level.WARN, "balance-jumps", f"The camera changed its white or exposure at frame {few}: the first frame's is held for all of it.")
-    if settings.highlights is None:
-        say(Level.NOTE, "highlights-open", "What is full in the sensor is delivered white, without a colour cast. Look if it should be rebuilt.")
     if sensor.bend:
-        say(Level.NOTE, "lens-bends", f"The file says that its lens bends straight lines ({', '.join(f'{k:+.3f}' for k in sensor.bend)}). Shape can "
-            "undo it.")  # fmt: skip
-    draft = context.draft
-    inputs = tuple(replace(i, prepares=(made,)) if i.by_its_clock else i for i in draft.inputs)
-    top = float(made.curve.encode(np.array([float((made.matrix @ made.ceiling).max())]))[0])
-    after = picture.with_(
-        mosaic="none", curve=made.curve.name if settings.into == "light" else settings.into, primaries=settings.primaries, range="full",
-        matrix="rgb", bits=16, chroma="4:4:4", siting=None,
-    )  # fmt: skip
-    return StepResult(after, says(made, settings), tuple(findings), draft=draft.with_(inputs=inputs, top=top))
+        bend = ", ".join(f"{k:+.3f}" for k in sensor.bend)
+        say(Level.NOTE, "lens-bends", f"The file says that its lens bends straight lines ({bend}). Shape can undo it.")
+    if found is None:
+        return
+    if found.diagonal and settings.order is None:
+        say(Level.WARN, "filter-order", f"Its filter is said to be {sensor.order.upper()}, but the cells that would be green differ more than "
+            "the others: a chequered picture. Look, and say another order.")  # fmt: skip
+    if found.ceiling is not None and settings.white_level is None:
+        say(Level.WARN, "white-too-high", f"The file says that the sensor is full at {sensor.white[0]:g}, but its values pile up at "
+            f"{found.ceiling:g}: highlights would turn magenta.", Fix(f"Take {found.ceiling:g} as full", "develop", {"white_level": found.ceiling}))  # fmt: skip
+    if found.floor is not None and settings.black is None:
+        say(Level.WARN, "black-too-high", f"The file says that black is {sensor.black[0]:g}, but much of it lies lower, down to {found.floor:g}.",
+            Fix(f"Take {found.floor:g} as black", "develop", {"black": found.floor}))  # fmt: skip
+    gone = sum(found.gone)
+    if gone > 1e-4 and settings.highlights is None:
+        say(Level.NOTE, "highlights-open", f"{gone:.2%} of it is full in the sensor ({found.gone[2]:.2%} in all three channels), and is delivered "
+            "white, without a colour cast.", Fix("Rebuild where a channel lives", "develop", {"highlights": "rebuild"}))  # fmt: skip
+    if settings.highlights == "rebuild" and found.gone[0] + found.gone[1] > 1e-4:
+        say(Level.NOTE, "highlights-estimated", f"{found.gone[0] + found.gone[1]:.2%} of it is estimated: one or two channels were full there.")
 
 
 def says(made: values.Developed, settings: DevelopSettings) -> str:

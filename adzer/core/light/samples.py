@@ -90,6 +90,8 @@ class Samples:
 
     def turned(self, turn: int) -> Samples:
         """Of the same picture turned clockwise by ``turn`` degrees."""
+        if not turn:
+            return self
         form = self.format
         if turn % 180 and form.chroma in ("4:2:2", "4:4:0"):
             form = replace(form, chroma="4:4:0" if form.chroma == "4:2:2" else "4:2:2")

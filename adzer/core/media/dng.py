@@ -132,8 +132,8 @@ def _unpacked(rows: NDArray[np.uint8], layout: Layout, width: int) -> Values:
         ones = np.unpackbits(rows, axis=1)[:, : width * bits].reshape(len(rows), width, bits)
         return np.asarray(ones @ (1 << np.arange(bits - 1, -1, -1)), np.uint16)
     if bits == 12:  # the usual way, quickly: three bytes hold two
-        held = np.pad(rows, ((0, 0), (0, -rows.shape[1] % 3))).reshape(len(rows), -1, 3).astype(np.uint16)
-        both = np.stack([held[..., 0] << 4 | held[..., 1] >> 4, (held[..., 1] & 15) << 8 | held[..., 2]], axis=-1)
+        wide = np.pad(rows, ((0, 0), (0, -rows.shape[1] % 3))).reshape(len(rows), -1, 3).astype(np.uint16)
+        both = np.stack([wide[..., 0] << 4 | wide[..., 1] >> 4, (wide[..., 1] & 15) << 8 | wide[..., 2]], axis=-1)
         return np.asarray(both.reshape(len(rows), -1)[:, :width], np.uint16)
     many = 4  # values that fill whole bytes together
     each, groups = many * bits // 8, -(-width // many)

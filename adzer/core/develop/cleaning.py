@@ -28,6 +28,7 @@ REACH = 2
 CELL = 16  # places a side that go the same way
 STRENGTH = 2.0  # times the noise's square that is taken off: measured on photographs, where more and less are worse
 BAND = 64  # rows at once
+LOST = 6  # places about a cell that flow has lost within which it is looked for
 SEEN = 960  # columns that are looked at for motion
 # Orthonormal: noise of 1 in each stays 1 in each.
 _THREE = np.array([[1, 1, 1], [1, 0, -1], [-1, 2, -1]]) / np.sqrt([[3], [2], [6]])
@@ -213,7 +214,7 @@ class Cleaned:
 
         def finer(k: int) -> None:
             only = np.arange(clean.FRAMES) == k
-            clean.refine(planes, use & only, middle, CELL, made, 1)
+            clean.refine(planes, use & only, middle, CELL, made, LOST)
 
         list(self._pool.map(finer, [k for k in range(len(frames)) if k != middle]))
         return made

@@ -124,34 +124,44 @@ def _whole(a, sums, inverse):
 
 
 @jit
+def _unlike(here, there, y, x, sy, sx, cell):
+    """Mean squared difference of two cells, of every second row."""
+    total = np.float32(0.0)
+    for r in range(0, cell, 2):
+        a, b = here[y + r, x : x + cell], there[sy + r, sx : sx + cell]
+        for c in range(cell):
+            d = a[c] - b[c]
+            total += d * d
+    return total / np.float32(cell * cell // 2)
+
+
+@jit
 def refine(frames, use, middle, cell, shifts, most):
-    """In place: each cell's shift into each frame, whole pixels, made better by a pixel each way where that is clearly so. Places are of
-    padded planes; shifts (frames, rows, columns, 2) down, right."""
+    """In place: each cell's shift into each frame, whole pixels, made better by a pixel each way; and where what is found still differs by more
+    than noise of 1 does, by up to ``most`` each way, as flow finds no way through what is fine all over. Places are of padded planes; shifts
+    (frames, rows, columns, 2) down, right."""
     h, w = frames[0].shape
     rows, columns = shifts.shape[1], shifts.shape[2]
+    stays, fits = np.float32(0.97), np.float32(2.0 * UNLIKE)
     for k in range(len(frames)):
         if not use[k] or k == middle:
             continue
         for i in range(rows):
             for j in range(columns):
-                y, x = MARGIN + i * cell, MARGIN + j * cell
-                y, x = min(y, h - MARGIN - cell), min(x, w - MARGIN - cell)
+                y, x = min(MARGIN + i * cell, h - MARGIN - cell), min(MARGIN + j * cell, w - MARGIN - cell)
+                oy, ox = shifts[k, i, j, 0], shifts[k, i, j, 1]
                 best, by, bx = np.float32(1e30), 0, 0
-                for dy in range(-1, 2):
-                    for dx in range(-1, 2):
-                        sy, sx = y + shifts[k, i, j, 0] + dy, x + shifts[k, i, j, 1] + dx
-                        if sy < 0 or sx < 0 or sy + cell > h or sx + cell > w:
-                            continue
-                        total = np.float32(0.0)
-                        for r in range(0, cell, 2):
-                            a, b = frames[middle][y + r, x : x + cell], frames[k][sy + r, sx : sx + cell]
-                            for c in range(cell):
-                                d = a[c] - b[c]
-                                total += d * d
-                        if dy == 0 and dx == 0:
-                            total *= np.float32(0.95)  # what was said before stays unless another is clearly better
-                        if total < best:
-                            best, by, bx = total, dy, dx
+                for reach in (0, 1, most):
+                    if reach == most and best < fits:
+                        break
+                    for dy in range(-reach, reach + 1):
+                        for dx in range(-reach, reach + 1):
+                            sy, sx = y + oy + dy, x + ox + dx
+                            if sy < 0 or sx < 0 or sy + cell > h or sx + cell > w:
+                                continue
+                            far = _unlike(frames[middle], frames[k], y, x, sy, sx, cell)
+                            if far < best * stays:  # what was said before stays unless another is clearly better
+                                best, by, bx = far, dy, dx
                 shifts[k, i, j, 0] += by
                 shifts[k, i, j, 1] += bx
 

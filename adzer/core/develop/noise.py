@@ -417,9 +417,9 @@ def _worst(kind: Kind, pair: _Pair, grain: Grain) -> tuple[tuple[int, Box], ...]
 SIDE = 64  # places a side of a patch on which it is tried
 
 
-def delivered(noise: Noise, kind: Kind, prepares: Sequence[Prepare], chain: ColourChain | None, smaller: float, seed: int = 1) -> Seen:
-    """Noise of grey patches at every level, sent through what prepares the recording, and its colour. ``smaller``: recorded pixels behind a
-    delivered one, along a side: light noise is averaged by that."""
+def delivered(noise: Noise, kind: Kind, prepares: Sequence[Prepare], chain: ColourChain | None, gain: float = 1.0, seed: int = 1) -> Seen:
+    """Noise of grey patches at every level, sent through what prepares the recording, and its colour. ``gain``: what
+    is left of white noise when the picture is brought to its delivered size."""
     levels = np.array(noise.grain.levels)
     rng = np.random.default_rng(seed)
     wide = SIDE * len(levels)
@@ -440,14 +440,14 @@ def delivered(noise: Noise, kind: Kind, prepares: Sequence[Prepare], chain: Colo
         grey = samples.black()
         rgb = samples.format.rgb or samples.format.planes == 1
         plain = [part if rgb or c == 0 else np.full(part.shape, float(grey[c])) for c in range(3)]
-        codes = np.stack([p + noise.grain.of(c, part) * rng.standard_normal(part.shape) for c, p in enumerate(plain)], axis=-1)
+        codes = np.stack([p + noise.grain.of(c, part) * gain * rng.standard_normal(part.shape) for c, p in enumerate(plain)], axis=-1)
     matrix = samples.to_signal()
     signal = codes @ matrix[:, :3].T + matrix[:, 3]
     out = chain.apply(signal) if chain is not None else np.clip(signal, 0, 1)
     luma = (out @ np.array([0.2126, 0.7152, 0.0722])).reshape(SIDE, len(levels), SIDE)
     edge = 4 if kind.values else 0
     luma = luma[edge : SIDE - edge, :, edge : SIDE - edge]
-    mean, sigma = luma.mean(axis=(0, 2)), luma.std(axis=(0, 2)) / max(smaller, 1.0)
+    mean, sigma = luma.mean(axis=(0, 2)), luma.std(axis=(0, 2)) * (gain if kind.values else 1.0)
     known = np.array(noise.counts) > 0
     return Seen(tuple(np.round(mean[known], 5).tolist()), tuple(np.round(sigma[known], 6).tolist()))
 

@@ -14,11 +14,13 @@ from ..develop.noise import Kind, Noise, Seen
 from ..errors import AdzerError
 from ..media.decode import Reader
 from ..media.probe import FileFacts
-from ..plan import Planes
+from ..light.samples import Samples
+from ..plan import Panel, Planes
 from ..read.seen import Seen as Looked
 from ..read.step import assumed_samples
 from ..route import Route, Walk, walk
 from ..space.looks import AxisLook
+from .axes import AxisFilters
 
 AMOUNTS = (0.7, 1.0, 1.3, 1.6)  # of what was measured, the largest of which is taken that takes no structure with it
 STRUCTURE = 0.06  # share of what was taken off that may lie where something is drawn
@@ -55,13 +57,21 @@ def seen_as_delivered(held: Noise, facts: FileFacts, walked: Walk) -> Seen:
     """Of what was measured, through this walk's colour and size."""
     draft = walked.draft
     look = draft.panels[0].look if draft.panels else None
-    smaller = 1.0
-    if isinstance(look, AxisLook):
-        smaller = float(np.sqrt(max(float(look.scale[0]), 1.0) * max(float(look.scale[1]), 1.0)))
+    gain = 1.0
+    if isinstance(look, AxisLook) and draft.target is not None:
+        gain = left_of_noise(draft.panels[0], draft.inputs[0].given, draft.target.samples)
     elif walked["shape"].after.detail:
-        smaller = max(1.0, float(walked["shape"].after.detail))
+        gain = min(1.0, 1 / max(float(walked["shape"].after.detail), 1e-3))
     prepares = tuple(p for p in draft.inputs[0].prepares if not isinstance(p, cleaning.Cleaned))
-    return noise.delivered(held, kind(facts, walked.route), prepares, draft.chain, smaller)
+    return noise.delivered(held, kind(facts, walked.route), prepares, draft.chain, gain)
+
+
+def left_of_noise(panel: Panel, source: Samples, target: Samples) -> float:
+    """What is left of white noise in luma when a picture is brought to its delivered size: by the filters' own weights."""
+    gain = 1.0
+    for axis in AxisFilters(panel, source, target).luma:
+        gain *= float(np.sqrt((axis.weights.astype(np.float64) ** 2).sum(axis=1).mean()))
+    return gain
 
 
 def answers(held: Noise, **given: object) -> dict[str, object]:

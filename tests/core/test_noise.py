@@ -1,0 +1,334 @@
+"""Noise: what is measured, against many independent exposures of the same light; what is taken off, against pictures that are known."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from fractions import Fraction
+
+import av
+import numpy as np
+import pytest
+import scipy.ndimage
+import skimage.data
+
+from adzer.cli.main import app
+from adzer.core.develop import noise
+from adzer.core.develop.cleaning import Cleaned
+from adzer.core.develop.grain import Grain, Stabiliser
+from adzer.core.light import names
+from adzer.core.light.chain import ColourChain
+from adzer.core.light.samples import Samples
+from adzer.core.media.encode import VideoSpec, VideoTags, Writer
+from adzer.core.media.formats import PixelFormat
+from adzer.core.plan import Plan, on_axes
+from adzer.core.run import developing
+from adzer.core.run.pixels import Processor
+from adzer.core.sim import camera as cameras
+
+YUV = Samples(PixelFormat(8, "4:2:0"), "bt709", True)
+GREY = Samples(PixelFormat(8, "4:0:0"), "bt709", True)
+
+
+# --- measured -----------------------------------------------------------------------------------------------------
+@pytest.fixture(scope="module")
+def pans():
+    """Light of three neighbouring frames, still and panned by parts of pixels; sails turn and reeds bend in both."""
+
+    def light(speed):
+        pose = lambda t: cameras.Pose(place=(0.5, 2.0, 1.6), heading=9.0 + t * 25 * 0.3 * speed, tilt=4.0 + t * 25 * 0.16 * speed)  # noqa: E731
+        camera = replace(cameras.load("log-body"), raster=(640, 360), pose=pose)
+        return [np.maximum(camera.light(1 + i / 25, 2), 0) for i in range(3)]
+
+    return {"still": light(0), "pan": light(1)}
+
+
+def _sensor(light, well, seed):
+    electrons = np.empty(light.shape[:2])
+    for y, x, c in ((0, 0, 0), (0, 1, 1), (1, 0, 1), (1, 1, 2)):
+        electrons[y::2, x::2] = light[y::2, x::2, c] * well
+    electrons += np.random.default_rng(seed).standard_normal(electrons.shape) * np.sqrt(electrons + 16)
+    return (np.clip(256 + electrons / well * 3839, 0, 4095).astype(np.uint16),)
+
+
+def _recorded(curve, well):
+    recorder = replace(
+        cameras.load("log-body").recorder, curve=curve, full_well=well, read_noise=4, bits=10, chroma="4:2:0", primaries="bt709"
+    )
+    camera = replace(cameras.load("log-body"), recorder=recorder, raster=(640, 360))
+    return recorder.samples, lambda light, seed: tuple(p.astype(np.uint16) for p in cameras.record(camera, light, seed))
+
+
+def _ways(curve, well):
+    if curve == "values":
+        samples = Samples(PixelFormat(12, "4:0:0"), "bt709", False)
+        kind = noise.Kind(samples, (640, 360), True, (256.0,) * 4, (4075.0,) * 4)
+        return kind, lambda light, seed: _sensor(light, well, seed)
+    samples, shoot = _recorded(curve, well)
+    return noise.Kind(samples, (640, 360), False, (64.0,) * 3, (940.0, 960.0, 960.0)), shoot
+
+
+@pytest.mark.parametrize("moving", ["still", "pan"])
+@pytest.mark.parametrize("well", [800, 30000])
+@pytest.mark.parametrize("curve", ["fen-log", "bt709", "values"])
+def test_noise_is_measured_at_every_level(pans, curve, well, moving):
+    kind, shoot = _ways(curve, well)
+    light = pans[moving]
+    made = noise.measured(kind, [[(3 * k + i, shoot(v, 3 * k + i)) for i, v in enumerate(light)] for k in range(4)])
+    many = np.stack([kind.planes(shoot(light[0], 100 + k))[0] for k in range(16)])
+    truth, level = many.var(axis=0, ddof=1), many.mean(axis=0)
+    edges = noise._edges(kind)
+    ratios = []
+    for k in range(noise.BINS):
+        mine = (level >= edges[k]) & (level < edges[k + 1]) & (level > kind.black[0] + 8) & (level < 0.95 * kind.full[0])
+        if mine.sum() > 800 and made.counts[k]:
+            ratios.append(np.sqrt((made.grain.of(0, level[mine]) ** 2).mean() / truth[mine].mean()))
+    assert len(ratios) >= 5
+    close = np.abs(np.array(ratios) - 1) < 0.12
+    assert abs(np.median(ratios) - 1) < (0.06 if moving == "still" else 0.12), np.round(ratios, 2)
+    assert close.mean() >= (0.75 if moving == "still" else 0.35) and max(ratios) < 1.8, np.round(ratios, 2)
+    assert made.grain.keep == 1.0 and max(map(abs, made.beside)) < 0.05
+    if curve == "values":
+        assert made.model[0][0] * well == pytest.approx(1, rel=0.08 if moving == "still" else 0.2)
+
+
+def _flat(levels, sigma, count, seed=0):
+    rng = np.random.default_rng(seed)
+    light = np.repeat(np.repeat(np.array(levels, float), 64)[None], 256, axis=0)
+    return light, [(np.clip(np.rint(light + sigma * rng.standard_normal(light.shape)), 0, 255).astype(np.uint8),) for _ in range(count)]
+
+
+def test_doubled_frames_cuts_and_single_frames_do_not_deceive():
+    kind = noise.Kind(GREY, (384, 256), False, (16.0,) * 3, (235.0,) * 3)
+    _, a = _flat((40, 70, 100, 130, 160, 190), 3.0, 6)
+    _, b = _flat((190, 40, 160, 70, 130, 100), 3.0, 2, 1)
+
+    def sigma(*runs):
+        made = noise.measured(kind, [[(i, f) for i, f in enumerate(run)] for run in runs])
+        return made, np.array(made.grain.sigma[0])[np.array(made.counts) > 0]
+
+    assert sigma(a[:3], a[3:])[1] == pytest.approx(3.0, rel=0.08)
+    assert sigma([a[0], a[0], a[1]], [a[2], a[2], a[3]])[1] == pytest.approx(3.0, rel=0.15)  # every frame twice
+    assert sigma([a[0], b[0], b[1]], a[1:4])[1] == pytest.approx(3.0, rel=0.15)  # a cut in it
+    made, alone = sigma(a[:1])
+    assert made.within and alone == pytest.approx(3.0, rel=0.15)
+    black = noise.measured(kind, [[(0, (np.full((256, 384), 16, np.uint8),))] * 3])
+    assert not any(black.counts) and "Nothing" in noise.verdict(noise.Seen((), ()))
+
+
+def test_what_the_camera_has_smoothed_is_found():
+    kind = noise.Kind(GREY, (384, 256), False, (16.0,) * 3, (235.0,) * 3)
+    light, _ = _flat((40, 70, 100, 130, 160, 190), 0, 1)
+    rng = np.random.default_rng(2)
+    runs, runs_of_time = [], []
+    for _ in range(4):
+        soft = [scipy.ndimage.gaussian_filter(rng.standard_normal(light.shape), 0.7) for _ in range(3)]
+        runs.append([(i, (np.rint(light + 4 * s / s.std()).astype(np.uint8),)) for i, s in enumerate(soft)])
+        held, frames = rng.standard_normal(light.shape), []
+        for _ in range(3):
+            held = 0.6 * held + 0.8 * rng.standard_normal(light.shape)
+            frames.append(np.rint(light + 4 * held).astype(np.uint8))
+        runs_of_time.append([(i, (f,)) for i, f in enumerate(frames)])
+    made = noise.measured(kind, runs)
+    beside = float(np.mean([np.corrcoef(s[:, 1:].ravel(), s[:, :-1].ravel())[0, 1] for s in soft]))
+    assert made.beside[0] == pytest.approx(beside, abs=0.06)
+    shape = np.array(made.grain.shape).reshape(8, 8)
+    assert shape[1, 1] > 2 and shape[7, 7] < 0.3  # most of it is coarse
+    in_time = noise.measured(kind, runs_of_time)
+    assert in_time.grain.keep == pytest.approx(0.4 / (1 - 0.36), rel=0.12)  # 1 − 0.6 beside each other, 1 − 0.36 two apart
+    assert noise.measured(kind, [[(i, f) for i, f in enumerate(_flat((40, 90, 150), 3, 3)[1])]] * 3).grain.keep == 1.0
+
+
+@pytest.mark.parametrize("smaller", [1, 2])
+def test_noise_as_delivered_is_that_of_a_render(smaller):
+    """Grey patches with noise, through the very loops that render them."""
+    log, curve = Samples(PixelFormat(10, "4:4:4"), "bt709", True), names.curve("fen-log")
+    chain = ColourChain(curve, np.eye(3) * 2.0, names.curve("bt709"), whites="roll off", peak=8.0)
+    levels = np.arange(200, 640, 40)
+    sigma = ((8.0, 3.0), (4.0, 2.0), (4.0, 2.0))
+    grain = Grain((64.0, 940.0), sigma)
+    held = noise.Noise((0,), Grain(tuple(map(float, levels)), tuple(tuple(grain.of(i, levels).tolist()) for i in range(3))),
+                       ("luma", "Cb", "Cr"), (99,) * len(levels), (), 1.0, False, (0.0, 0.0), 0.0)  # fmt: skip
+    kind = noise.Kind(log, (64, 64), False, (64.0,) * 3, (940.0, 960.0, 960.0))
+    rng = np.random.default_rng(3)
+    w, h = 96 * len(levels), 96
+    light = np.repeat(levels, 96)[None].repeat(h, 0).astype(float)
+    planes = [np.clip(np.rint((light if c == 0 else 512) + grain.of(c, light) * rng.standard_normal(light.shape)), 0, 1023) for c in range(3)]
+    size = (w // smaller, h // smaller)
+    target = Samples(PixelFormat(10, "4:4:4"), "bt709", True)
+    panel = on_axes(size, (Fraction(smaller),) * 2, (Fraction(0),) * 2, (w, h))
+    plan = Plan.single(log, (w, h), panel, chain, target)
+    seen = noise.delivered(held, kind, (), chain, developing.left_of_noise(panel, log, target))
+    out = tuple(np.zeros(size[::-1], np.uint16) for _ in range(3))
+    with Processor(plan, 2) as processor:
+        processor.run([tuple(p.astype(np.uint16) for p in planes)], out)
+    each = 96 // smaller
+    rendered = [(out[0][8:-8, i * each + 8 : (i + 1) * each - 8].std()) / 876 for i in range(len(levels))]
+    assert np.array(seen.sigma) == pytest.approx(np.array(rendered), rel=0.16)
+
+
+# --- taken off ----------------------------------------------------------------------------------------------------
+def _planes(rgb, sigma, rng):
+    """R′G′B′ with noise → 8-bit 4:2:0, its chroma averaged."""
+    v = rgb + sigma * rng.standard_normal(rgb.shape)
+    y = v @ [0.2126, 0.7152, 0.0722]
+    whole = [16 + 219 * y, *(128 + 224 * (v[..., c] - y) / k for c, k in ((2, 1.8556), (0, 1.5748)))]
+    less = [whole[0], *(p.reshape(p.shape[0] // 2, 2, p.shape[1] // 2, 2).mean((1, 3)) for p in whole[1:])]
+    return tuple(np.clip(np.rint(p), 0, 255).astype(np.uint8) for p in less)
+
+
+def _photograph(speed):
+    """Seven frames of a photograph that moves by parts of pixels."""
+    a = np.tile(skimage.data.astronaut() / 255.0, (2, 2, 1))
+    moved = [np.stack([scipy.ndimage.shift(a[:420, :480, c], (-1.4 * i * speed, -2.3 * i * speed), order=3) for c in range(3)], -1) for i in range(7)]
+    return [np.clip(m[40:296, 40:360], 0, 1) for m in moved]
+
+
+def _decibels(a, b):
+    return float(-10 * np.log10(((a - b)[8:-8, 8:-8] ** 2).mean() / 219**2))
+
+
+def _by_library(frames, name, options):
+    """Luma of the middle frame as a filter of libavfilter makes it."""
+    h, w = frames[0][0].shape
+    graph = av.filter.Graph()
+    source, last = graph.add_buffer(width=w, height=h, format="gray", time_base="1/25"), graph.add(name, options)
+    sink = graph.add("buffersink")
+    source.link_to(last)
+    last.link_to(sink)
+    graph.configure()
+    out = []
+    for n, planes in enumerate(frames):
+        frame = av.VideoFrame.from_ndarray(planes[0], format="gray")
+        frame.pts = n
+        source.push(frame)
+        out.append(sink.pull().to_ndarray().astype(float))
+    return out[len(frames) // 2]
+
+
+@pytest.mark.parametrize("speed, gain", [(0, 6.0), (1, 3.5)])
+def test_cleaning_gains_more_than_others(speed, gain):
+    rng = np.random.default_rng(4)
+    light = _photograph(speed)
+    clean = [_planes(v, 0.0, rng) for v in light]
+    noisy = [_planes(v, 0.02, rng) for v in light]
+    wide = [float(np.concatenate([(a[c].astype(float) - b[c]).ravel() for a, b in zip(noisy, clean, strict=True)]).std()) for c in range(3)]
+    raster = (320, 256)
+    made = Cleaned(YUV, raster, Grain((0.0, 255.0), tuple((s, s) for s in wide))).run(noisy[1:6], 2)
+    truth = clean[3][0].astype(float)
+    ours, before = _decibels(made[0] / 256.0, truth), _decibels(noisy[3][0].astype(float), truth)
+    assert ours - before >= gain
+    theirs = max(_decibels(_by_library(noisy, "nlmeans", f"s={s}:p=7:r=15"), truth) for s in (2, 3, 4, 6))
+    assert ours >= theirs + 1.0
+    for c in (1, 2):
+        left, was = (((p[c] / k - clean[3][c]) ** 2).mean() for p, k in ((made, 256.0), (noisy[3], 1.0)))
+        assert left < (0.2 if speed == 0 else 0.4) * was  # of its energy
+
+
+def test_fine_texture_stays_and_nothing_trails():
+    rng = np.random.default_rng(5)
+    n, sigma = 256, 4.4
+    frequency = np.hypot(np.fft.fftfreq(n)[:, None], np.fft.rfftfreq(n)[None])
+    band = (frequency > 0.25) & (frequency < 0.5)
+    drawn = np.fft.irfft2(np.fft.rfft2(rng.standard_normal((n, n))) * band, s=(n, n))
+    drawn *= 9.0 / drawn.std()
+    one = Cleaned(GREY, (n, n), Grain((0.0, 255.0), ((sigma, sigma),)))
+
+    def noisy(picture):
+        return (np.clip(np.rint(picture + sigma * rng.standard_normal(picture.shape)), 0, 255).astype(np.uint8),)
+
+    for speed in (0, 3):
+        out = one.run([noisy(120 + np.roll(drawn, speed * k, 1)) for k in range(-2, 3)], 2)[0] / 256.0
+        kept = (np.abs(np.fft.rfft2(out - out.mean()) * band) ** 2).sum() / (np.abs(np.fft.rfft2(drawn) * band) ** 2).sum()
+        assert kept > 0.85
+    wall = skimage.data.camera()[100:356, 100:356] * 0.6 + 40
+    went = []
+    for k in range(5):
+        went.append(wall.copy())
+        went[-1][100:140, 60 + 9 * k : 100 + 9 * k] = 25
+    mean = np.mean([one.run([noisy(p) for p in went], 2)[0] / 256.0 for _ in range(8)], axis=0)
+    assert np.abs(mean - went[2])[98:142, 40:76].max() < 1.5 * sigma  # where it was before
+
+
+@pytest.mark.parametrize("lost", ["cut", "doubled", "alone"])
+def test_other_pictures_are_not_mixed_in_and_copies_not_believed(lost):
+    rng = np.random.default_rng(6)
+    here, there = skimage.data.camera()[:256, :256].astype(float), skimage.data.coins()[:256, :256].astype(float)
+    frames = [(np.clip(np.rint(v + 4.4 * rng.standard_normal(v.shape)), 0, 255).astype(np.uint8),) for v in (there, there, here, here, here)]
+    if lost == "doubled":
+        frames[2:] = [frames[2]] * 3
+    grain = Grain((0.0, 255.0), ((4.4, 4.4),))
+    alone = Cleaned(GREY, (256, 256), grain).run([frames[2]], 0)[0] / 256.0
+    window = {"cut": frames, "doubled": frames, "alone": [frames[2]]}[lost]
+    out = Cleaned(GREY, (256, 256), grain).run(window, 0 if lost == "alone" else 2)[0] / 256.0
+    gains = [_decibels(v, here) - _decibels(frames[2][0].astype(float), here) for v in (out, alone)]
+    assert gains[1] > 1.5
+    assert gains[0] >= gains[1] - (0.1 if lost != "cut" else -1.5)  # two more frames after a cut do help
+
+
+@pytest.mark.parametrize("level", [20, 60, 150, 225])
+def test_flat_fields_keep_their_mean(level):
+    """Of luma, and of sensor values whose noise grows with light, down to black."""
+    rng = np.random.default_rng(level)
+    frames = [(np.clip(np.rint(level + 3 * rng.standard_normal((256, 256))), 0, 255).astype(np.uint8),) for _ in range(5)]
+    made = Cleaned(GREY, (256, 256), Grain((0.0, 255.0), ((3.0, 3.0),))).run(frames, 2)[0] / 256.0
+    assert abs(made.mean() - np.mean([f[0].mean() for f in frames])) < 0.1 and made.std() < 0.75
+    values, levels = Samples(PixelFormat(12, "4:0:0"), "bt709", False), np.linspace(0, 4095, 64)
+    wide = np.sqrt(4.0 + 2.0 * np.maximum(levels - 256, 0))
+    grain = Grain(tuple(levels.tolist()), (tuple(wide.tolist()),) * 4)
+    mean = 256 + 16 * (level - 20)
+    sensor = [(np.clip(np.rint(mean + np.sqrt(4 + 2 * (mean - 256)) * rng.standard_normal((256, 256))), 0, 4095).astype(np.uint16),) for _ in range(5)]
+    out = Cleaned(values, (256, 256), grain, values=True).run(sensor, 2)[0]
+    assert abs(out.mean() - np.mean([f[0].mean() for f in sensor])) < max(0.1, 0.01 * np.sqrt(4 + 2 * (mean - 256)))
+
+
+def test_stabilised_noise_is_one_and_comes_back_unbiased():
+    levels = np.linspace(0, 1023, 40)
+    stable = Stabiliser(Grain(tuple(levels.tolist()), (tuple(np.sqrt(4 + levels / 8).tolist()),)), 0, 1023)
+    rng = np.random.default_rng(8)
+    for level in (60, 200, 500, 900):
+        codes = np.clip(np.rint(level + np.sqrt(4 + level / 8) * rng.standard_normal(200_000)), 0, 1023).astype(np.uint16)
+        there = stable.there(codes)
+        assert there.std() == pytest.approx(1.0, abs=0.03)
+        assert float(stable.back(np.array([there.mean()], np.float32))[0]) == pytest.approx(level, abs=0.1)
+
+
+# --- from a file --------------------------------------------------------------------------------------------------
+def _clip(path, sigma):
+    light = _photograph(0)[0]
+    rng = np.random.default_rng(9)
+    spec = VideoSpec("ffv1", (320, 256), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(path, spec) as writer:
+        for n in range(8):
+            frame, target = writer.blank()
+            for plane, codes in zip(target, _planes(light, sigma, rng), strict=True):
+                plane[: codes.shape[0], : codes.shape[1]] = codes
+            writer.write(frame, n)
+    return _planes(light, 0.0, rng)
+
+
+def _run(*words):
+    from typer.testing import CliRunner
+
+    made = CliRunner().invoke(app, [str(w) for w in words])
+    assert made.exit_code == 0, made.output
+    return json.loads(made.stdout)
+
+
+def test_the_command_line_measures_and_cleans(tmp_path):
+    truth = _clip(tmp_path / "a.mkv", 0.02)
+    _clip(tmp_path / "b.mkv", 0.0005)
+    told = _run("noise", tmp_path / "a.mkv", "--json")
+    assert told["needed"] and "show it" in told["verdict"]
+    known = np.array(told["counts"]) > 0
+    expected = 219 * 0.02 * np.hypot(np.hypot(0.2126, 0.7152), 0.0722)
+    assert np.median(np.array(told["grain"]["sigma"][0])[known]) == pytest.approx(expected, rel=0.1)
+    assert not _run("noise", tmp_path / "b.mkv", "--json")["needed"]
+    made = _run("clean", tmp_path / "a.mkv", "--card", "archive", "--out", tmp_path / "c.mkv", "--json")
+    assert made["amount"] in (0.7, 1.0, 1.3, 1.6) and len(made["tried"]) == 4
+    with av.open(str(tmp_path / "c.mkv")) as held:
+        luma = list(held.decode(video=0))[4].planes[0]
+        frame = np.frombuffer(luma, np.uint16).reshape(256, -1)[:, :320] / 4.0
+    with av.open(str(tmp_path / "a.mkv")) as held:
+        before = list(held.decode(video=0))[4].to_ndarray()[:256].astype(float)
+    assert _decibels(frame, truth[0].astype(float)) - _decibels(before, truth[0].astype(float)) > 4

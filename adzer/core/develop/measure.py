@@ -46,6 +46,10 @@ class Held(msgspec.Struct, frozen=True):
     diagonal: bool = False
     version: int = VERSION
 
+    @property
+    def saw(self) -> str:
+        return words(self)
+
 
 def held(facts: FileFacts, settings: DevelopSettings) -> Held:
     """Looks at some frames. UnreadableError if they cannot be read."""

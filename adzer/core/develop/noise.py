@@ -61,6 +61,15 @@ class Noise(msgspec.Struct, frozen=True):
     worst: tuple[tuple[int, Box], ...] = ()
     version: int = VERSION
 
+    @property
+    def saw(self) -> str:
+        """In a few words."""
+        known = [s for s, n in zip(self.grain.sigma[0], self.counts, strict=True) if n]
+        if not known:
+            return "nothing in it can be compared from frame to frame"
+        over = " in one frame alone" if self.within else ""
+        return f"its noise is {min(known):.1f} to {max(known):.1f} codes wide{over}"
+
 
 class Seen(msgspec.Struct, frozen=True):
     """Noise as it is delivered: by level of the recording, the delivered luma there and its standard deviation, 1 white."""

@@ -47,10 +47,9 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
             matrix="rgb", bits=16, chroma="4:4:4", siting=None,
         )  # fmt: skip
         parts.append(says(made, settings))
-    wants = "" if context.measured.get("noise") else "noise"
     if not parts:
-        return StepResult(after, "left as it is", tuple(findings), idle=True, wants=wants)
-    return StepResult(after, ", ".join(parts), tuple(findings), draft=draft, wants=wants)
+        return StepResult(after, "left as it is", tuple(findings), idle=True)
+    return StepResult(after, ", ".join(parts), tuple(findings), draft=draft)
 
 
 def cleans(settings: DevelopSettings) -> bool:

@@ -32,12 +32,17 @@ def read_file(
 ) -> tuple[FileFacts, Seen | None]:
     """Tags and time stamps of a file, and what its footage says; None where its frames cannot be decoded. ``rear``: the
     file of the other lens or eye of a pair, which begins with the frames ``starts`` of the two. A folder holds one frame sequence."""
-    facts = _sequence_in(Path(path)) if Path(path).is_dir() else probe.probe(path)
+    facts = facts_of(path)
     if rear is not None:
         facts = join_files(facts.path, str(Path(rear).absolute()), starts)
     elif facts.tracks == 2:
         facts = join_tracks(facts)
     return facts, look_at(facts, route or Route())
+
+
+def facts_of(path: str | Path) -> FileFacts:
+    """Tags and time stamps of a file, or of a folder that holds one frame sequence."""
+    return _sequence_in(Path(path)) if Path(path).is_dir() else probe.probe(path)
 
 
 def _sequence_in(folder: Path) -> FileFacts:

@@ -3,26 +3,35 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
+from fractions import Fraction
 
 import msgspec
 import numpy as np
+from numpy.typing import NDArray
 
-from .. import records
+from .. import cards, records
 from ..cards import DeliveryCard
 from ..develop import cleaning, measure, noise, values
 from ..develop.noise import Kind, Noise, Seen
 from ..errors import AdzerError
-from ..media.decode import Reader
-from ..media.probe import FileFacts
 from ..light.samples import Samples
-from ..plan import Panel, Planes
+from ..media.decode import Frame, Reader
+from ..media.formats import PixelFormat
+from ..media.probe import FileFacts
+from ..plan import Input, Panel, Patch, Plan, Planes, Prepare
 from ..read.seen import Seen as Looked
-from ..read.step import assumed_samples
+from ..read.step import assumed_samples, turn_of
 from ..route import Route, Walk, walk
 from ..space.looks import AxisLook
+from ..space.sphere import Flat
 from .axes import AxisFilters
+from .frames import prepared
+from .pixels import Processor
 
+TIMES = 8.0  # as strong as it was, what was taken off is shown
 AMOUNTS = (0.7, 1.0, 1.3, 1.6)  # of what was measured, the largest of which is taken that takes no structure with it
+AROUND = 12  # sensor values about a click that are looked at, each way
 STRUCTURE = 0.06  # share of what was taken off that may lie where something is drawn
 
 
@@ -45,12 +54,9 @@ def noise_of(facts: FileFacts, route: Route) -> Noise:
     return noise.measured(kind(facts, route), noise.frames_of(facts))
 
 
-def looked(facts: FileFacts, route: Route) -> dict[str, bytes]:
-    """What Develop wants to know of a recording, by the finding's name, to be kept."""
-    made: dict[str, bytes] = {"noise": records.to_json(noise_of(facts, route)).encode()}
-    if facts.mosaic is not None:
-        made["values"] = records.to_json(measure.held(facts, route.develop)).encode()
-    return made
+def values_of(facts: FileFacts, route: Route) -> measure.Held:
+    """The same."""
+    return measure.held(facts, route.develop)
 
 
 def seen_as_delivered(held: Noise, facts: FileFacts, walked: Walk) -> Seen:
@@ -156,3 +162,98 @@ def cleaned_route(
     return route.with_("develop", clean=amount, colour=amount if colour is None else colour, detail=detail), tried
 
 
+
+
+# --- for the window -----------------------------------------------------------------------------------------------
+class Close(msgspec.Struct, frozen=True):
+    """A piece of a frame at its own pixels: before a cleaning, after it, and what it took off, ``TIMES`` as strong; (rows, columns, 4) bytes of
+    8-bit B, G, R, 255. The last two are empty where nothing is taken off."""
+
+    size: tuple[int, int]
+    before: bytes
+    after: bytes = b""
+    removed: bytes = b""
+
+
+def close(facts: FileFacts, route: Route, seen: Looked | None, number: int, box: tuple[int, int, int, int], card: str) -> Close:
+    """``box``: left, top, width, height in recorded, upright pixels. UnreadableError if the frame cannot be decoded."""
+    walked = walk(route, facts, seen, cards.delivery(card))
+    draft = walked.draft
+    first = draft.inputs[0]
+    x, y, w, h = box
+    x, y = max(0, min(x, first.raster[0] - w)), max(0, min(y, first.raster[1] - h))
+    look = AxisLook((w, h), (Fraction(1), Fraction(1)), (Fraction(x), Fraction(y)))
+    panel = Panel(look, (Patch(Flat(first.raster), (0, 0, *first.raster)),))
+    matrix = first.given.matrix if first.given.matrix != "rgb" else "bt709"
+    shown = Samples(PixelFormat(10, "4:4:4"), matrix, True)
+    target = replace(draft.target.samples, format=PixelFormat(10, "4:4:4")) if draft.target is not None else shown
+    window, middle = _window(facts, number)
+
+    def made(held: Input, colour: bool) -> bytes:
+        planes = prepared(held.prepares, window, middle)
+        plan = Plan((replace(held, prepares=(), samples=held.given),), (w, h), (panel,), draft.chain if colour else None, target if colour else shown)
+        return _shown(plan, planes)
+
+    prepares = first.prepares
+    plain = replace(first, prepares=tuple(p for p in prepares if not isinstance(p, cleaning.Cleaned)))
+    before = made(plain, True)
+    if len(plain.prepares) == len(prepares):
+        return Close((w, h), before)
+    only: tuple[Prepare, ...] = tuple(replace(p, removed=TIMES) if isinstance(p, cleaning.Cleaned) else p for p in prepares)
+    return Close((w, h), before, made(first, True), made(replace(first, prepares=only), False))
+
+
+def _shown(plan: Plan, planes: Planes) -> bytes:
+    from ..kernels import screen
+
+    w, h = plan.raster
+    codes = tuple(np.empty((h, w), plan.target.format.dtype) for _ in range(3))
+    with Processor(plan, 1) as processor:
+        processor.run([planes], codes)
+    out = np.empty((h, w, 4), np.uint8)
+    screen.screen_rgb(*codes, plan.target.to_signal().astype(np.float32), out, 0, h)
+    return out.tobytes()
+
+
+def neutral_at(
+    facts: FileFacts, route: Route, seen: Looked | None, number: int, place: tuple[float, float]
+) -> tuple[float, float, float]:
+    """What the camera says of something that is clicked, ``place`` in recorded, upright pixels, its largest value 1. AdzerError if it is full
+    or black there, which says nothing of its colour."""
+    sensor = values.sensor_of(facts, route.develop)
+    if sensor is None:
+        raise AdzerError(f"{facts.name} holds no sensor values.")
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        frame = np.asarray(reader.frame(number).cropped(0))
+    if turn_of(facts, route.read):
+        raise AdzerError(f"{facts.name} lies on its side: say the light instead.")
+    h, w = frame.shape
+    x, y = (max(0, min(round(v) // 2 * 2 - AROUND, n - 2 * AROUND)) for v, n in zip(place, (w, h), strict=True))
+    part = frame[y : y + 2 * AROUND, x : x + 2 * AROUND].astype(np.float64)
+    found, most = np.zeros(3), np.zeros(3)
+    for i, (cell, colour) in enumerate(zip(measure.cells(np.asarray(part, np.uint16)), sensor.cells, strict=True)):
+        light = (cell.astype(np.float64) - sensor.black[i]) / (sensor.white[i] - sensor.black[i])
+        found[colour] += float(np.median(light)) * (0.5 if colour == 1 else 1.0)
+        most[colour] = max(most[colour], float(np.quantile(light, 0.98)))
+    if most.max() >= values.FULL:
+        raise AdzerError("That is full in the sensor: what colour it had is gone. Click something neutral that is darker.")
+    if found.min() < 0.002:
+        raise AdzerError("That is too dark to say what colour it has. Click something neutral that is lighter.")
+    r, g, b = (found / found.max()).tolist()
+    return r, g, b
+
+
+def gone_marks(frame: Frame, facts: FileFacts, route: Route, columns: int = 160) -> NDArray[np.int8]:
+    """A grid over the recorded picture: in how many channels most of a cell is full in the sensor, 0 … 3."""
+    sensor = values.sensor_of(facts, route.develop)
+    assert sensor is not None
+    clip = np.array(sensor.black) + values.FULL * (np.array(sensor.white) - np.array(sensor.black))
+    parts = measure.cells(np.asarray(frame.cropped(0), np.uint16))
+    h, w = parts[0].shape
+    k = max(1, w // columns)
+    many = np.zeros((h // k, w // k), np.int8)
+    for colour in range(3):
+        full = np.any([p >= c for p, c, cell in zip(parts, clip, sensor.cells, strict=True) if cell == colour], axis=0)
+        share = full[: h // k * k, : w // k * k].reshape(h // k, k, w // k, k).mean(axis=(1, 3))
+        many += (share > 0.5).astype(np.int8)
+    return many

@@ -14,7 +14,7 @@ from ..light.samples import Samples
 from ..media.decode import Reader
 from ..media.rolls import Source
 from ..media.still import rgba
-from ..plan import Input, Planes, Still
+from ..plan import Input, Planes, Prepare, Still
 from .laying import as_recorded
 
 
@@ -37,6 +37,16 @@ def still_planes(still: Still, samples: Samples) -> Planes:
     matrix = samples.to_codes()
     codes = np.clip(np.rint(signal @ matrix[:, :3].T + matrix[:, 3]), 0, samples.top).astype(samples.format.dtype)
     return tuple(np.ascontiguousarray(codes[..., c]) for c in range(3))
+
+
+def prepared(prepares: tuple[Prepare, ...], window: list[Planes], middle: int) -> Planes:
+    """One frame of a few neighbours after its prepares, of which the last ones look at no others."""
+    for n, each in enumerate(prepares):
+        if n + 1 < len(prepares) and any(sum(p.reach) for p in prepares[n + 1 :]):
+            window = [each.run(window, k) for k in range(len(window))]
+        else:
+            window, middle = [each.run(window, middle)], 0
+    return window[middle]
 
 
 class Prepared:

@@ -39,7 +39,7 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from . import analysing, matching, syncing
+from . import analysing, developing, matching, syncing
 from .frames import Prepared, numbers, still_planes
 from .pixels import Processor
 from .render import trial
@@ -195,7 +195,11 @@ class Pictures:
         if ask.before or after is None:
             token = ("before", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
             before, _, _ = self._run(token, lambda: recorded_plan(walked, *ask.size), ask.facts, frame, moment)
-        marks = level_marks(frame, assumed_samples(ask.facts, route.read)) if ask.marks else None
+        marks = None
+        if ask.marks and ask.facts.mosaic is not None:
+            marks = developing.gone_marks(frame, ask.facts, route)
+        elif ask.marks:
+            marks = level_marks(frame, assumed_samples(ask.facts, route.read))
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)
 
     def _run(
@@ -266,6 +270,12 @@ MATCHING: dict[str, Callable[..., object]] = {
 }  # fmt: skip
 
 
+DEVELOPING: dict[str, Callable[..., object]] = {
+    "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),
+    "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
+}  # fmt: skip
+
+
 def do_chore(chore: Chore) -> object:
     """The answer to a chore; AdzerError with a sentence."""
     if chore.what == "take":
@@ -294,6 +304,8 @@ def do_chore(chore: Chore) -> object:
         return syncing.in_step(*chore.args)
     if chore.what in MATCHING:
         return MATCHING[chore.what](*chore.args)
+    if chore.what in DEVELOPING:
+        return DEVELOPING[chore.what](*chore.args)
     if chore.what == "pair":
         return join_files(*chore.args)
     if chore.what == "partners":

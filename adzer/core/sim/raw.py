@@ -3,40 +3,87 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import av
 import numpy as np
-import tifffile
 
+from ..light import names as colour_cards
+from ..light.primaries import D65, adaptation, daylight, rgb_to_xyz, xy_to_xyz
+from . import dng
 from .camera import Array, Camera
 
 BLACK, WHITE = 256, 4095
 _CODECS = {"tif": ("tiff", "rgb48le"), "dpx": ("dpx", "gbrp10le"), "exr": ("exr", "gbrpf32le")}
 
 
-def mosaic(camera: Camera, time: float, seed: int = 1, samples: int = 1) -> np.ndarray:
-    """12-bit values under a red-green-green-blue filter, (height, width) uint16, with photon and read noise."""
-    r = camera.recorder
-    light = np.maximum(camera.light(time, samples), 0) * 2.0**r.exposure * r.full_well
+@dataclass(frozen=True)
+class Body:
+    """A sensor and what its files say of it.
+
+    warm, cold   XYZ → camera under light of 2856 K and 6504 K; ``kelvin``: of the light on the world, which the camera knows
+    full         times the recorder's full well, of red, green and blue values
+    hot, rows    share of values that are full whatever the light; standard deviation of what each row adds, in electrons
+    """
+
+    warm: tuple[float, ...] = (1.05, -0.38, -0.07, -0.42, 1.28, 0.16, -0.06, 0.18, 0.62)
+    cold: tuple[float, ...] = (0.86, -0.26, -0.09, -0.47, 1.31, 0.18, -0.10, 0.24, 0.66)
+    kelvin: float = 4800.0
+    full: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    hot: float = 0.0
+    rows: float = 0.0
+    bits: int = 12
+    order: str = "rggb"
+
+    @property
+    def to_camera(self) -> Array:
+        """XYZ → camera under the world's light."""
+        share = np.clip((1 / self.kelvin - 1 / 6504) / (1 / 2856 - 1 / 6504), 0, 1)
+        return np.asarray(share * np.reshape(self.warm, (3, 3)) + (1 - share) * np.reshape(self.cold, (3, 3)))
+
+    @property
+    def neutral(self) -> Array:
+        """What it says of white, its largest value 1."""
+        seen = self.to_camera @ xy_to_xyz(daylight(self.kelvin))
+        return np.asarray(seen / seen.max())
+
+    def seen(self, light: Array) -> Array:
+        """Light (…, 3) of BT.709 → the camera's own red, green and blue, 1 of green for white."""
+        xy = daylight(self.kelvin)
+        under = adaptation(D65, xy, "bradford") @ rgb_to_xyz(colour_cards.primaries("bt709"))
+        matrix = self.to_camera @ under / (self.to_camera @ xy_to_xyz(xy)).max()
+        return np.maximum(light @ matrix.T, 0)
+
+    def writing(self, camera: Camera) -> dng.Writing:
+        """How its frames are written."""
+        rationals = [tuple(map(dng.rational, m)) for m in (self.warm, self.cold, self.neutral.tolist())]
+        more: tuple[dng.Tag, ...] = (
+            (50778, "H", 17), (50779, "H", 21), (50721, "r", rationals[0]), (50722, "r", rationals[1]), (50728, "R", rationals[2]),
+            (51044, "r", (camera.rate.numerator, camera.rate.denominator)),
+        )  # fmt: skip
+        return dng.Writing(order=self.order, bits=self.bits, black=(float(BLACK),), white=WHITE, more=more)
+
+
+def mosaic(camera: Camera, time: float, seed: int = 1, samples: int = 1, body: Body | None = None) -> np.ndarray:
+    """12-bit values under the body's filter, (height, width) uint16, with photon and read noise, hot values and unequal rows."""
+    r, body = camera.recorder, body or Body()
+    light = body.seen(np.maximum(camera.light(time, samples), 0)) * 2.0**r.exposure
     h, w = light.shape[:2]
-    picked = np.empty((h, w))
-    for y, x, channel in ((0, 0, 0), (0, 1, 1), (1, 0, 1), (1, 1, 2)):
-        picked[y::2, x::2] = light[y::2, x::2, channel]
+    picked, full = np.empty((h, w)), np.empty((h, w))
+    for i, letter in enumerate(body.order):
+        c = "rgb".index(letter)
+        picked[i // 2 :: 2, i % 2 :: 2] = light[i // 2 :: 2, i % 2 :: 2, c] * r.full_well
+        full[i // 2 :: 2, i % 2 :: 2] = body.full[c] * r.full_well
+    picked = np.minimum(picked, full)  # a well that is full takes no more
     noise = np.random.default_rng([seed, round(time * 1000)]).standard_normal((h, w))
     electrons = picked + noise * np.sqrt(picked + r.read_noise**2)
-    return np.clip(BLACK + electrons / r.full_well * (WHITE - BLACK), 0, WHITE).astype(np.uint16)
-
-
-def write_dng(path: Path, values: np.ndarray) -> None:
-    """One frame of sensor values as an uncompressed DNG (version 1.4)."""
-    tags = [
-        (33421, "H", 2, (2, 2), True), (33422, "B", 4, bytes([0, 1, 1, 2]), True), (50706, "B", 4, bytes([1, 4, 0, 0]), True),
-        (50707, "B", 4, bytes([1, 1, 0, 0]), True), (50708, "s", 0, "raw body", True), (50714, "H", 1, BLACK, True),
-        (50717, "H", 1, WHITE, True),
-    ]  # fmt: skip
-    tifffile.imwrite(path, values, photometric=32803, metadata=None, extratags=tags)
+    fixed = np.random.default_rng([seed, 99])  # the same in every frame
+    electrons += body.rows * fixed.standard_normal((h, 1))
+    values = BLACK + electrons / r.full_well * (WHITE - BLACK)
+    values[fixed.random((h, w)) < body.hot] = WHITE
+    return np.clip(values, 0, WHITE).astype(np.uint16)
 
 
 def write_picture(path: Path, signal: Array) -> None:
@@ -59,13 +106,14 @@ def write_picture(path: Path, signal: Array) -> None:
 
 
 def shoot_sequence(
-    camera: Camera, folder: Path, stem: str, ending: str, numbers: Iterable[int], samples: int = 1
+    camera: Camera, folder: Path, stem: str, ending: str, numbers: Iterable[int], samples: int = 1, body: Body | None = None
 ) -> None:
     """Frames ``stem``.NNNN.``ending`` of the given numbers; number n shows the moment n/rate."""
     folder.mkdir(parents=True, exist_ok=True)
+    body = body or Body()
     for n in numbers:
         path, time = folder / f"{stem}.{n:04d}.{ending}", float(n / camera.rate)
         if ending == "dng":
-            write_dng(path, mosaic(camera, time, samples=samples))
+            dng.write(path, mosaic(camera, time, samples=samples, body=body), body.writing(camera))
         else:
             write_picture(path, np.clip(camera.light(time, samples), 0, 1) ** (1 / 2.4 if ending != "exr" else 1.0))

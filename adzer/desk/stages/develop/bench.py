@@ -1,23 +1,350 @@
-"""The Develop bench: passes this recording through as it is."""
+"""The Develop bench: what was white, how bright, what is gone; and noise, before and after, close to."""
 
 from __future__ import annotations
 
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
+
+from ....core.develop import camera, measure, noise, values
+from ....core.develop.measure import Held
+from ....core.develop.noise import Noise, Seen
+from ....core.errors import AdzerError
 from ....core.job import Shot
+from ....core.light import names as colour_cards
+from ....core.records import to_plain
 from ....core.route import Walk
-from ...widgets.questions import Question
+from ....core.run.developing import Close, Taken, best, seen_as_delivered
+from ....core.run.service import Reply
+from ...model import Desk
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question
 from ..base import StageBench
+from ..measuring import Measuring
+from .plots import ByLevel, Levels, Loupe, Off
+
+LESS, MORE = 0.7, 1.3  # times what was measured
 
 
 class DevelopBench(StageBench):
     stage = "develop"
-    hint = "[ ] stage · ↑↓ shot · Esc fold"
+    marks = True
+    hint = "drag on the picture: where to look close to · Q as recorded · W wipe · ^D same as the row above"
+
+    def __init__(self, desk: Desk) -> None:
+        self._tried: dict[str, tuple[Taken, ...]] = {}
+        self._seen: tuple[object, Seen | None] = (None, None)
+        self._asked: object = None
+        self._busy = self._picking = False
+        self._at: dict[int, tuple[float, float]] = {}  # where it is looked close to, in shares of the recorded picture
+        self._gone: np.ndarray[tuple[int, ...], np.dtype[np.int8]] | None = None
+        super().__init__(desk)
 
     def build(self) -> None:
-        self.card = Question("Does it need developing?")
-        self.questions = [self.card]
+        desk = self.desk
+        self.measuring = Measuring(desk, "noise", Noise, ("Measure its noise", "Comparing its frames…"), self._measured)
+        self.much = Choice([("no", None), ("less", LESS), ("as measured", "best"), ("more", MORE)])
+        self.much.chosen.connect(self._clean)
+        self.luma, self.colour = Number(1, 0.01, 0, 4), Number(1, 0.01, 0, 4)
+        self.detail = Number(0, 0.01, 0, 1)
+        for name, field in (("clean", self.luma), ("colour", self.colour), ("detail", self.detail)):
+            field.settled.connect(lambda v, n=name: desk.answer("develop", **{n: v}))
+        self.amounts = Numbers(("luma", self.luma), ("colour", self.colour), ("detail back", self.detail))
+        self.noise_card = Question("Does it need cleaning?", self.measuring.button, self.much, self.amounts)
+        self.zoom = Choice([(f"{k}:1", k) for k in (1, 2, 4, 8)], 2)
+        self.zoom.chosen.connect(self._zoomed)
+        self.worst = Choice([("worst", 0), ("second", 1), ("third", 2)])
+        self.worst.chosen.connect(self._to_worst)
+        self.loupe_card = Question("Where to look, and how close?", self.zoom, self.worst)
+        self.white = Choice([("as shot", "as shot"), ("a light", "light"), ("a patch", "patch")])
+        self.white.chosen.connect(self._whitened)
+        self.kelvin, self.tint = Number(5600, 25, *camera.KELVIN, 0), Number(0, 0.2, *camera.TINT, 1, sign=True)
+        for name, field in (("kelvin", self.kelvin), ("tint", self.tint)):
+            field.drafted.connect(lambda v, n=name: self._lit(n, v))
+            field.settled.connect(lambda _: desk.commit())
+        self.white_card = Question("What was white?", self.white, Numbers(("light, K", self.kelvin), ("tint", self.tint)))
+        self.exposure = Number(0, 0.02, -8, 8, 2, sign=True)
+        self.exposure.drafted.connect(lambda v: desk.draft("develop", exposure=v))
+        self.exposure.settled.connect(lambda _: desk.commit())
+        self.bright_card = Question("How bright?", self.exposure)
+        self.looking = Measuring(desk, "values", Held, ("Look at its values", "Looking at its values…"), lambda *_: None)
+        self.gone = Choice([("white", "neutral"), ("rebuild", "rebuild"), ("as it is", "as is")])
+        self.gone.chosen.connect(lambda v: desk.answer("develop", highlights=v))
+        self.gone_card = Question("What is gone, and what then?", self.looking.button, self.gone)
+        self.into = Pick([])
+        self.into.chosen.connect(self._into)
+        self.into_card = Question("Light, or a log curve?", self.into)
+        self.of_values = [self.white_card, self.bright_card, self.gone_card, self.into_card]
+        self.questions = [self.noise_card, *self.of_values, self.loupe_card]
+        self.loupe, self.levels, self.by_level, self.off = Loupe(), Levels(), ByLevel(), Off()
+        self.instruments = [self.loupe, self.by_level, self.off, self.levels]
+
+    # --- answers --------------------------------------------------------------------------------------------------
+    def _measured(self, shot: Shot, found: Noise) -> None:
+        """Tries how much may be taken off."""
+        route = self.desk.route_of(shot).with_("develop", noise=to_plain(found.grain), clean=1.0)
+
+        def tried(made: tuple[Taken, ...] | None, error: str | None) -> None:
+            if made is None:
+                self.desk.said.emit(error or "It could not be tried.")
+                return
+            self._tried[shot.facts.fingerprint] = made
+            self.desk.moved.emit()
+            if self.desk.shot is not None and self.desk.shot.id == shot.id:
+                self.refresh(shot, self.desk.walk(shot))
+
+        self.desk.worker.chore("taken", (shot.facts, route), tried)
+
+    def _clean(self, amount: object) -> None:
+        shot = self.desk.shot
+        if shot is None:
+            return
+        if amount is None:
+            self.desk.answer("develop", clean=None, colour=None)
+            return
+        found = noise.found(self.desk.found(shot))
+        if found is None:
+            self.desk.said.emit("Its noise has to be measured first: one amount never fits two clips.")
+            self.much.set_value(None)
+            return
+        wanted = self._best(shot) * (1.0 if amount == "best" else float(str(amount)))
+        self.desk.answer("develop", noise=to_plain(found.grain), clean=round(wanted, 3), colour=None)
+
+    def _best(self, shot: Shot) -> float:
+        tried = self._tried.get(shot.facts.fingerprint)
+        return best(tried) if tried else 1.0
+
+    def _whitened(self, how: object) -> None:
+        shot = self.desk.shot
+        if shot is None or (sensor := values.sensor_of(shot.facts, self.desk.route_of(shot).develop)) is None:
+            return
+        self._picking = how == "patch"
+        if how == "patch":
+            self.desk.said.emit("Click something neutral on the picture: a grey card, white paint, a road.")
+            return
+        changes: dict[str, object] = {"white": how}
+        if how == "light":
+            neutral = values.neutral_of(sensor, self.desk.route_of(shot).develop)
+            kelvin, tint = camera.correlated(camera.white_of(sensor, neutral))
+            changes |= {"kelvin": round(kelvin), "tint": round(tint, 1)}
+        self.desk.answer("develop", **changes)
+
+    def _lit(self, name: str, value: float) -> None:
+        other = {"kelvin": self.kelvin.value, "tint": self.tint.value} | {name: value}
+        self.desk.draft("develop", white="light", **other)
+
+    def _into(self, name: object) -> None:
+        curve = str(name)
+        primaries = "ap1" if curve == "light" else colour_cards.paired_primaries(curve) or "ap1"
+        self.desk.answer("develop", into=curve, primaries=primaries)
+
+    # --- the loupe ------------------------------------------------------------------------------------------------
+    def _zoomed(self, zoom: object) -> None:
+        self.loupe.zoom = int(str(zoom))
+        self._ask()
+
+    def _to_worst(self, which: object) -> None:
+        shot = self.desk.shot
+        held = noise.found(self.desk.found(shot)) if shot is not None else None
+        n = int(str(which))
+        if shot is None or held is None or n >= len(held.worst):
+            self.desk.said.emit("Where its noise is worst is known once it was measured.")
+            return
+        frame, (x, y, w, h) = held.worst[n]
+        self._at[shot.id] = (x + w / 2) / shot.facts.raster[0], (y + h / 2) / shot.facts.raster[1]
+        self.desk.frame = min(frame, shot.facts.frames - 1)
+        self.desk.moved.emit()
+        self._ask()
+
+    def dragged(self, place: QPointF, done: bool) -> None:
+        shot = self.desk.shot
+        if shot is None:
+            return
+        walked = self.desk.walk(shot)
+        panels, draft = walked.draft.panels, walked.draft
+        if not panels:
+            return
+        panel, (w, h) = panels[0], draft.raster
+        x, y = place.x() * w - panel.place[0], place.y() * h - panel.place[1]
+        recorded = panel.recorded(np.array(x), np.array(y), 0.0)
+        width, height = draft.inputs[0].raster
+        at = float(np.clip(recorded[..., 0], 0, width)), float(np.clip(recorded[..., 1], 0, height))
+        if self._picking and done:
+            self._picking = False
+            self._neutral(shot, at)
+            return
+        self._at[shot.id] = at[0] / width, at[1] / height
+        self._ask()
+        self.desk.moved.emit()
+
+    def _neutral(self, shot: Shot, at: tuple[float, float]) -> None:
+        def then(found: tuple[float, float, float] | None, error: str | None) -> None:
+            if found is None:
+                self.desk.said.emit(error or "It could not be looked at.")
+            elif self.desk.shot is not None and self.desk.shot.id == shot.id:
+                self.desk.answer("develop", white="patch", neutral=list(found))
+
+        self.desk.worker.chore("neutral", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot), self.desk.frame, at), then)
+
+    def _box(self, shot: Shot, pieces: int) -> tuple[int, int, int, int]:
+        width, height = self.desk.walk(shot).draft.inputs[0].raster
+        w, h = (min(v // 2 * 2, m // 2 * 2) for v, m in zip(self.loupe.each(pieces), (width, height), strict=True))
+        x, y = self._at.get(shot.id, (0.5, 0.5))
+        return max(0, min(round(x * width - w / 2), width - w)), max(0, min(round(y * height - h / 2), height - h)), w, h
+
+    def _ask(self) -> None:
+        """Has the pieces made anew, if anything about them has changed."""
+        shot = self.desk.shot
+        if shot is None or self.desk.stage != self.stage or not self.loupe.isVisible():
+            return
+        route = self.desk.route_of(shot)
+        pieces = 3 if route.develop.clean or route.develop.colour else 1
+        asked = (shot.facts.fingerprint, route, self.desk.frame, self._box(shot, pieces), self.desk.card_of(shot))
+        if asked == self._asked or self._busy:
+            return
+        self._asked, self._busy = asked, True
+
+        def then(made: Close | None, error: str | None) -> None:
+            self._busy = False
+            if made is not None:
+                self.loupe.show_close(made)
+            elif error:
+                self.desk.said.emit(error)
+            self._ask()
+
+        self.desk.worker.chore("close", (shot.facts, route, self.desk.seen(shot), asked[2], asked[3], asked[4]), then)
+
+    # --- shown ----------------------------------------------------------------------------------------------------
+    def moved(self, shot: Shot) -> None:
+        self._ask()
+
+    def pictured(self, reply: Reply) -> None:
+        self._gone = reply.marks
+        self._ask()
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
-        w, h = walked["develop"].after.raster
-        self.card.say(
-            f"The camera developed it already: there are no sensor values to develop. The stage passes the picture through, {w}×{h}."
-        )
+        self._show_noise(shot, walked)
+        for card in self.of_values:
+            card.setVisible(shot.facts.mosaic is not None)
+        held = measure.found(self.desk.found(shot)) if shot.facts.mosaic is not None else None
+        self.levels.show_held(held)
+        if shot.facts.mosaic is not None:
+            self._show_values(shot, walked, held)
+        self.loupe_card.say("Drag on the picture to look elsewhere. Pieces are shown at whole multiples of their recorded pixels, as delivered.")
+        self.loupe.note = f"{self.loupe.zoom}:1"
+        self._ask()
+
+    def _show_noise(self, shot: Shot, walked: Walk) -> None:
+        s, held = walked.route.develop, noise.found(self.desk.found(shot))
+        self.measuring.button.setVisible(held is None)
+        for widget in (self.much, self.amounts):
+            widget.setVisible(held is not None)
+        self.worst.setVisible(held is not None and bool(held.worst))
+        if held is None:
+            self.noise_card.say("Nobody has measured it. Some frames are laid over their neighbours, where they differ by noise alone.")
+            self.by_level.show_seen(None, None, 0.0)
+            self.off.show_taken((), None)
+            return
+        key = (shot.facts.fingerprint, _hangs_on(walked), walked.card)
+        if self._seen[0] != key:
+            try:
+                self._seen = key, seen_as_delivered(held, shot.facts, walked)
+            except AdzerError:
+                self._seen = key, None
+        seen = self._seen[1]
+        tried = self._tried.get(shot.facts.fingerprint, ())
+        base = self._best(shot)
+        now = None if not s.clean else "best" if abs(s.clean - base) < 1e-3 else next(
+            (k for k in (LESS, MORE) if abs(s.clean - k * base) < 1e-3), s.clean)  # fmt: skip
+        self.much.set_value(now)
+        self.luma.set_value(s.clean or 0.0)
+        self.colour.set_value((s.clean or 0.0) if s.colour is None else s.colour)
+        self.detail.set_value(s.detail)
+        text = noise.verdict(seen) if seen is not None else held.saw + "."
+        if held.grain.keep < 1:
+            text += f" The camera or its codec has smoothed it over time: neighbouring frames differ by {held.grain.keep:.0%} of it."
+        if max(held.beside) > 0.15:
+            text += f" It was smoothed in the camera: neighbours agree to {max(held.beside):.0%}, which leaves blotches."
+        if held.stops:
+            text += f" {held.stops:.1f} stops of this shot can be used."
+        mine = next((t for t in tried if s.clean and abs(t.amount - s.clean) < 1e-3), None)
+        if tried:
+            text += f" The most that shows no structure is ×{base:g}; it costs {(mine or tried[0]).seconds * shot.facts.frames:.0f} s of a render."
+        self.noise_card.say(text, "Others take all of it off for skin, or leave grain because they like it.")
+        left = float(np.sqrt(max(0.0, 1 - mine.sigma**2))) if mine is not None and mine.sigma < 1 else 0.0
+        self.by_level.show_seen(held, seen, left)
+        self.off.show_taken(tried, s.clean)
+
+    def _show_values(self, shot: Shot, walked: Walk, held: Held | None) -> None:
+        s = walked.route.develop
+        sensor = values.sensor_of(shot.facts, s)
+        assert sensor is not None
+        neutral = values.neutral_of(sensor, s)
+        kelvin, tint = camera.correlated(camera.white_of(sensor, neutral))
+        shot_kelvin, shot_tint = camera.correlated(camera.white_of(sensor, values.as_shot(sensor)))
+        self.white.set_value(s.white)
+        self.kelvin.set_value(kelvin)
+        self.tint.set_value(tint)
+        said = f"The camera said {shot_kelvin:.0f} K, tint {shot_tint:+.1f}" if sensor.neutral or sensor.white_xy else "The camera did not say"
+        self.white_card.say(f"{said}. Undone on the sensor's own values, before anything else.".replace("-", "−"))
+        self.exposure.set_value(s.exposure)
+        self.bright_card.say("In stops, on the sensor's values: as a longer exposure would have been, but with the noise of this one.")
+        self.gone.set_value(s.highlights or "neutral")
+        self.looking.button.setVisible(held is None)
+        if held is None:
+            self.gone_card.say("Nobody has looked at its values.")
+        else:
+            what = measure.words(held)
+            self.gone_card.say(what[:1].upper() + what[1:] + ".", "Others leave it as it is: bright edges then turn magenta.")
+        curves = [("light, wide primaries", "light")] + [(colour_cards.title(n), n) for n in colour_cards.names() if n not in ("linear",)]
+        self.into.set_answers(curves, s.into)
+        self.into_card.say("Sensor values have no curve. For a table that expects a log curve they are put into that one; else they stay light.")
+
+    def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        shot = self.desk.shot
+        if shot is None:
+            return
+        if shot.facts.mosaic is not None:
+            self._hatch(painter, rect, shot)
+        walked = self.desk.walk(shot)
+        held = noise.found(self.desk.found(shot))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if held is not None:
+            painter.setPen(QPen(QColor(255, 255, 255, 150), 1))
+            for _, box in held.worst:
+                painter.drawRect(self._delivered(walked, box, rect))
+        pieces = 3 if walked.route.develop.clean or walked.route.develop.colour else 1
+        painter.setPen(QPen(QColor("#F2A65A"), 1.6))
+        painter.drawRect(self._delivered(walked, self._box(shot, pieces), rect))
+
+    @staticmethod
+    def _delivered(walked: Walk, box: tuple[int, int, int, int], rect: QRectF) -> QRectF:
+        """A recorded box as it lies in the delivered picture, where that lies straight."""
+        from ....core.space.looks import AxisLook
+
+        draft = walked.draft
+        look = draft.panels[0].look if draft.panels else None
+        if not isinstance(look, AxisLook):
+            return QRectF()
+        (px, py), (w, h) = draft.panels[0].place, draft.raster
+        x, y = ((box[i] - float(look.offset[i])) / float(look.scale[i]) + (px, py)[i] for i in (0, 1))
+        wide, high = (box[2 + i] / float(look.scale[i]) for i in (0, 1))
+        return QRectF(rect.left() + x / w * rect.width(), rect.top() + y / h * rect.height(), wide / w * rect.width(), high / h * rect.height())
+
+    def _hatch(self, painter: QPainter, rect: QRectF, shot: Shot) -> None:
+        """Strokes where channels are full: one stroke a channel."""
+        if self._gone is None or not self._gone.any():
+            return
+        rows, columns = self._gone.shape
+        width, height = shot.facts.raster
+        walked = self.desk.walk(shot)
+        painter.setPen(QPen(QColor(255, 255, 255, 230), 1))
+        for y, x in np.argwhere(self._gone > 0).tolist():
+            cell = self._delivered(walked, (round(x * width / columns), round(y * height / rows), max(1, width // columns), max(1, height // rows)), rect)
+            for k in range(int(self._gone[y, x])):
+                off = (k + 1) * cell.width() / 4
+                painter.drawLine(QPointF(cell.left() + off, cell.bottom()), QPointF(cell.left() + off + 2, cell.top()))
+
+
+def _hangs_on(walked: Walk) -> object:
+    """What noise as delivered hangs on."""
+    return walked.route.develop, walked.route.colour, walked.draft.raster

@@ -1,19 +1,44 @@
-"""Are these sensor values?"""
+"""What Develop makes of a shot: its white and exposure, and its noise."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
 
+from ....core.develop import noise
+from ....core.develop.step import cleans
 from ....core.job import Shot
 from ....core.route import Walk
 from ...model import Desk
+from ...theme import theme
 from ..base import Cell
 
 
 def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
-    return Cell("sensor values" if shot.facts.mosaic else "", quiet=True)
+    held = noise.found(desk.found(shot))
+    second = ""
+    if cleans(walked.route.develop):
+        second = "cleaned"
+    elif held is not None:
+        second = held.saw
+    if shot.facts.mosaic is None:
+        return Cell(second, quiet=True)
+    return Cell(walked["develop"].result.says.split(", ")[-1], second)
 
 
 def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
-    pass
+    """Noise over level, as it was measured."""
+    held = noise.found(desk.found(shot))
+    if held is None or sum(1 for n in held.counts if n) < 2:
+        return
+    box = QRectF(box.left(), box.top(), box.height() * 1.6, box.height())
+    known = [(level, s) for level, s, n in zip(held.grain.levels, held.grain.sigma[0], held.counts, strict=True) if n]
+    low, high, most = known[0][0], known[-1][0], max(s for _, s in known)
+    painter.setPen(QPen(theme.p.line, 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawLine(box.bottomLeft(), box.bottomRight())
+    painter.setPen(QPen(theme.p.ink, 1.4))
+    painter.drawPolyline(QPolygonF([
+        QPointF(box.left() + (level - low) / max(high - low, 1e-6) * box.width(), box.bottom() - s / max(most, 1e-6) * box.height() * 0.9)
+        for level, s in known
+    ]))  # fmt: skip

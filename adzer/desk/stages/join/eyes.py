@@ -20,8 +20,8 @@ from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from ..measuring import Measuring
 from .looking import Looking
-from .measuring import Measuring
 
 LONGER = 10  # times, by which what is left is drawn
 NEAR_KEY = 0.02  # seconds within which a key is the same one

@@ -21,8 +21,8 @@ from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
+from ..measuring import Measuring
 from .looking import Looking
-from .measuring import Measuring
 from .plots import Ring
 
 FAR = 1000.0  # metres from which on it is far away

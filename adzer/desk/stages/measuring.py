@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from ....core.errors import AdzerError
-from ....core.job import Shot
-from ....core.records import from_json, to_json
-from ...model import Desk
-from ...widgets.questions import act
+from ...core.errors import AdzerError
+from ...core.job import Shot
+from ...core.records import from_json, to_json
+from ..model import Desk
+from ..widgets.questions import act
 
 
 class Measuring:

@@ -1,0 +1,177 @@
+"""Develop's instruments: pieces at their own pixels, noise by level, values below the sensor's ceiling, what is taken off."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
+
+from ....core.develop.measure import BINS, STOPS, Held
+from ....core.develop.noise import SEEN, Noise, Seen
+from ....core.run.developing import STRUCTURE, Close, Taken
+from ...theme import theme
+from ...widgets.plots import Plot
+
+CHANNELS = (("red", QColor("#C98072")), ("green", QColor("#8FAF8B")), ("blue", QColor("#7F9CC6")))
+
+
+def image_of(size: tuple[int, int], rows: bytes) -> QImage:
+    return QImage(rows, size[0], size[1], 4 * size[0], QImage.Format.Format_RGB32).copy()
+
+
+class Loupe(Plot):
+    """Pieces of the frame at whole multiples of their pixels, side by side."""
+
+    dark = True
+
+    def __init__(self) -> None:
+        super().__init__("Close to", 6)
+        self.zoom = 2
+        self._pieces: list[tuple[str, QImage]] = []
+
+    def each(self, many: int) -> tuple[int, int]:
+        """Recorded pixels that one of so many pieces has room for."""
+        body = self.body()
+        wide = (body.width() - 6 * (many + 1)) / many
+        return max(16, int(wide / self.zoom)), max(16, int((body.height() - 24) / self.zoom))
+
+    def show_close(self, made: Close | None) -> None:
+        self._pieces = []
+        if made is not None:
+            self._pieces = [("as it is", image_of(made.size, made.before))]
+            if made.after:
+                self._pieces = [
+                    ("before", image_of(made.size, made.before)), ("after", image_of(made.size, made.after)),
+                    ("taken off, ×8", image_of(made.size, made.removed)),
+                ]  # fmt: skip
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        painter.fillRect(body, QColor(119, 119, 119))
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        many = max(len(self._pieces), 1)
+        wide = (body.width() - 6 * (many + 1)) / many
+        for n, (name, picture) in enumerate(self._pieces):
+            w, h = picture.width() * self.zoom, picture.height() * self.zoom
+            left = body.left() + 6 + n * (wide + 6) + max(0.0, (wide - w) / 2)
+            painter.drawImage(QRectF(round(left), body.top() + 6, w, h), picture)
+            painter.setPen(QColor("#FFFFFF"))
+            self.text(painter, round(left) + 1, body.top() + 6 + h + 12, name)
+
+
+class Levels(Plot):
+    """Shares of the sensor's values by stops below full, a row a channel."""
+
+    dark = True
+
+    def __init__(self) -> None:
+        super().__init__("Below the ceiling, stops", 3)
+        self._held: Held | None = None
+
+    def show_held(self, held: Held | None) -> None:
+        self._held = held
+        self.setVisible(held is not None)
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if self._held is None:
+            return
+        high = (body.height() - 16) / 3
+        for n, (name, colour) in enumerate(CHANNELS):
+            shares = np.sqrt(np.array(self._held.levels[n]))
+            peak = max(float(shares[1:].max()), 1e-6)
+            base = body.top() + (n + 1) * high
+            points = [QPointF(body.left(), base)]
+            points += [
+                QPointF(body.left() + (k + 0.5) / BINS * body.width(), base - min(float(v) / peak, 1.0) * (high - 8)) for k, v in enumerate(shares)
+            ]
+            points.append(QPointF(body.right(), base))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour)
+            painter.drawPolygon(QPolygonF(points))
+            painter.setPen(self.ink())
+            room = self._held.headroom[n]
+            self.text(painter, body.left() + 6, base - high + 14, f"{name}  {room:.1f} to spare" if room else f"{name}  full")
+        painter.setPen(QPen(self.faint(), 1))
+        for stop in range(2, STOPS, 4):
+            x = body.right() - stop / STOPS * body.width()
+            painter.drawLine(QPointF(x, body.top()), QPointF(x, body.bottom() - 14))
+        painter.setPen(self.ink())
+        for stop in range(2, STOPS, 4):
+            self.text(painter, body.right() - stop / STOPS * body.width() - 6, body.bottom() - 4, f"−{stop}")
+
+
+class ByLevel(Plot):
+    """Noise as delivered, in per cent of white, over the delivered level; and what is just seen."""
+
+    def __init__(self) -> None:
+        super().__init__("Noise as delivered, % of white", 3)
+        self._seen: Seen | None = None
+        self._left = 0.0
+
+    def show_seen(self, noise: Noise | None, seen: Seen | None, left: float) -> None:
+        """``left``: share of it that a cleaning leaves, 0: there is none."""
+        self._seen, self._left = (seen if noise is not None else None), left
+        self.note = f"at most {seen.most * 100:.2f}" if seen is not None and seen.sigma else ""
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if self._seen is None or len(self._seen.sigma) < 2:
+            painter.setPen(theme.p.quiet)
+            painter.drawText(body, Qt.AlignmentFlag.AlignCenter, "not measured yet")
+            return
+        most = max(self._seen.most, 1.3 * SEEN) * 1.15
+
+        def at(level: float, sigma: float) -> QPointF:
+            return QPointF(body.left() + 8 + level * (body.width() - 16), body.bottom() - 14 - sigma / most * (body.height() - 26))
+
+        painter.setPen(QPen(theme.p.accent, 1, Qt.PenStyle.DashLine))
+        painter.drawLine(at(0, SEEN), at(1, SEEN))
+        painter.setPen(theme.p.accent_text)
+        self.text(painter, body.right() - 6, at(0, SEEN).y() - 3, "just seen", right=True)
+        pairs = sorted(zip(self._seen.levels, self._seen.sigma, strict=True))
+        self._line(painter, [at(level, s) for level, s in pairs], 1.6, "as recorded")
+        if self._left:
+            self._line(painter, [at(level, s * self._left) for level, s in pairs], 2.4, "cleaned")
+        painter.setPen(theme.p.quiet)
+        self.text(painter, body.left() + 8, body.bottom() - 3, "black")
+        self.text(painter, body.right() - 8, body.bottom() - 3, "white", right=True)
+
+    def _line(self, painter: QPainter, points: Sequence[QPointF], width: float, name: str) -> None:
+        painter.setPen(QPen(theme.p.ink, width))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(QPolygonF(points))
+        middle = points[len(points) // 2]
+        self.text(painter, middle.x(), middle.y() - 5, name)
+
+
+class Off(Plot):
+    """What a cleaning takes off, by amount: noise, and what of it is structure."""
+
+    def __init__(self) -> None:
+        super().__init__("What is taken off is structure to", 2)
+        self._tried: Sequence[Taken] = ()
+        self._amount: float | None = None
+
+    def show_taken(self, tried: Sequence[Taken], amount: float | None) -> None:
+        self._tried, self._amount = tried, amount
+        self.update()
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if not self._tried:
+            painter.setPen(theme.p.quiet)
+            painter.drawText(body, Qt.AlignmentFlag.AlignCenter, "nothing tried yet")
+            return
+        high = (body.height() - 8) / len(self._tried)
+        most = max(0.2, *(t.structure for t in self._tried))
+        for n, each in enumerate(self._tried):
+            top = body.top() + 6 + n * high
+            painter.setPen(theme.p.ink)
+            chosen = self._amount is not None and abs(each.amount - self._amount) < 1e-6
+            self.text(painter, body.left() + 8, top + 10, f"{'▸ ' if chosen else ''}×{each.amount:g}")
+            self.text(painter, body.right() - 8, top + 10, f"{each.structure:.0%}", right=True)
+            fine = each.structure <= STRUCTURE
+            bar = QRectF(body.left() + 8, top + 14, max(2.0, each.structure / most * (body.width() - 16)), 5)
+            painter.fillRect(bar, theme.p.ink if fine else theme.p.stop)

@@ -41,7 +41,6 @@ class Cleaned:
 
     held      the samples of the recording; ``raster``: of its pictures; ``values``: are they sensor values under a filter?
     luma, colour   how much is taken off each, 1 as much as was measured; ``detail``: share of what was taken off luma that is given back
-    removed   set: it gives not the cleaned picture but what was taken off it, so many times, about grey
     """
 
     held: Samples
@@ -51,7 +50,6 @@ class Cleaned:
     colour: float = 1.0
     detail: float = 0.0
     values: bool = False
-    removed: float = 0.0
     reach: ClassVar[tuple[int, int]] = (REACH, REACH)
 
     @property
@@ -106,12 +104,12 @@ class Cleaned:
             fine = frames[middle][0][n]
             inner = fine[margin:-margin, margin:-margin]
             if amount <= 0:
-                made.append(inner * np.float32(0) if self.removed else inner)
+                made.append(inner)
                 continue
             cleaned = self._plane([f[0][n] for f in frames], middle, n, shifts, levels, amount)
             if n == 0 and self.detail:
                 cleaned += np.float32(self.detail) * (inner - cleaned)
-            made.append(inner - cleaned if self.removed else cleaned)
+            made.append(cleaned)
         return self._codes(window[middle], made)
 
     def _cell_levels(self, planes: Planes, cells: tuple[int, ...]) -> Array:
@@ -157,8 +155,6 @@ class Cleaned:
         return made
 
     def _codes(self, before: Planes, made: list[Floats]) -> Planes:
-        if self.removed:
-            return self._shown(made)
         if self.values:
             return (self._values(before, made),)
         if self.held.format.rgb:
@@ -179,23 +175,6 @@ class Cleaned:
             cleaned = np.clip(s.back(p) + np.float32(0.5), 0, self.held.top).astype(np.uint16)
             np.copyto(cell, cleaned, where=cell < self.held.top)  # what is full stays full
         return out
-
-    def _shown(self, made: list[Floats]) -> Planes:
-        """What was taken off, about the middle of the range; of what has no colours, the shade alone."""
-        now, floor = code_scale(16, self.samples.limited, self.samples.matrix)
-        grey = 0.45
-        if self.values:
-            shade = np.repeat(np.repeat(made[0], 2, 0), 2, 1)
-            wide = float(np.median(self._stable[1].sigma)) * self.removed
-            return (np.clip(self.held.top * grey + shade * wide, 0, self.held.top).astype(np.uint16),)
-        scale = np.float32(65535 / self.held.top * self.removed)
-        if self.held.format.rgb:
-            wide = float(np.median(self._stable[1].sigma))
-            return tuple(np.clip(65535 * grey + p * wide * scale, 0, 65535).astype(np.uint16) for p in _turned(_THREE.T, made))
-        wide = float(np.median(self._stable[0].sigma))
-        scales = [np.float32(wide) * scale, scale, scale]
-        levels = [now[0] * grey + floor[0], floor[1], floor[2]]
-        return tuple(np.clip(np.float32(v) + p * k, 0, 65535).astype(np.uint16) for p, k, v in zip(made, scales, levels, strict=False))
 
     # --- motion ---------------------------------------------------------------------------------------------------
     def _shifts(self, frames: Sequence[tuple[list[Floats], NDArray[np.uint8]]], middle: int) -> NDArray[np.int32]:

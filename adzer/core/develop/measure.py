@@ -20,6 +20,7 @@ VERSION = 1
 SPREAD = 9  # frames that are looked at
 BINS, STOPS = 56, 14  # of a histogram, quarter stops down from full
 SPIKE = 3e-4  # share of all values at one code, from which on they are held there
+HOT = 0.06  # of the way from black to white that a hot value lies above all around it, at least
 UNLIKE = 1.6  # times as unlike as the other two cells, from which on two are not both green
 
 Three = tuple[float, float, float]
@@ -33,6 +34,7 @@ class Held(msgspec.Struct, frozen=True):
     levels      shares of values by quarter stops below full (``BINS``), the darkest first; what is at black or below counts as darkest
     ceiling     code at which values pile up, if that lies below what the file calls white; None
     floor       code of the darkest values, if these lie clearly below what the file calls black; None
+    hot         places (left, top) of values far above all that lies around them, frame after frame
     diagonal    do the two cells that the file calls green differ more than the other two?
     """
 
@@ -44,6 +46,7 @@ class Held(msgspec.Struct, frozen=True):
     ceiling: float | None = None
     floor: float | None = None
     diagonal: bool = False
+    hot: tuple[tuple[int, int], ...] = ()
     version: int = VERSION
 
     @property
@@ -94,6 +97,7 @@ def of_frames(sensor: Sensor, numbers: tuple[int, ...], frames: list[NDArray[np.
     return Held(
         numbers, (headroom[0], headroom[1], headroom[2]), (one, two, three), tuple(over), tuple(map(tuple, np.round(levels, 7).tolist())),
         _ceiling(frames, float(white.min()), float(black.max())), _floor(frames, float(black.min()), float(span.min())), _diagonal(sensor, apart),
+        _hot(sensor, frames),
     )  # fmt: skip
 
 
@@ -123,6 +127,25 @@ def _diagonal(sensor: Sensor, apart: list[list[NDArray[np.uint16]]]) -> bool:
         return float(np.mean([np.abs(f[pair[0]].astype(np.float32) - f[pair[1]]).mean() for f in apart]))
 
     return unlike(greens) > UNLIKE * unlike(others)
+
+
+def _hot(sensor: Sensor, frames: list[NDArray[np.uint16]]) -> tuple[tuple[int, int], ...]:
+    """Far above its own colour's eight nearest and the other colours' next to it, in every one of three frames or more: what a lens draws is
+    never a single value wide."""
+    if len(frames) < 3:
+        return ()
+    span = float(np.min(np.array(sensor.white) - np.array(sensor.black)))
+    stays = np.ones(frames[0].shape, bool)
+    for frame in frames:
+        v = np.pad(frame.astype(np.float32), 2, mode="reflect")
+        h, w = frame.shape
+        about = [v[2 + dy : 2 + dy + h, 2 + dx : 2 + dx + w] for dy in (-2, 0, 2) for dx in (-2, 0, 2) if dy or dx]
+        beside = [v[2 + dy : 2 + dy + h, 2 + dx : 2 + dx + w] for dy, dx in ((-1, 0), (1, 0), (0, -1), (0, 1))]
+        most = np.maximum.reduce(about)
+        stays &= frame > most + HOT * span + 0.25 * np.maximum(most - float(np.max(sensor.black)), 0)
+        stays &= np.maximum.reduce(beside) < frame - HOT * span
+    y, x = np.nonzero(stays)
+    return tuple(zip(x.tolist(), y.tolist(), strict=True))[:5000]
 
 
 def found(measured: Mapping[str, bytes]) -> Held | None:

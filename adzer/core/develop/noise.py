@@ -409,7 +409,7 @@ def _worst(kind: Kind, pair: _Pair, grain: Grain) -> tuple[tuple[int, Box], ...]
     k = 2 if kind.values else 1
     level = np.maximum(pair.level[0] - kind.black[0], 1.0)
     bad = np.where(np.isfinite(pair.variance[0]), grain.of(0, pair.level[0]) / level, 0.0)
-    side = max(BLOCK * 4, round(kind.raster[1] / k / 9 / BLOCK) * BLOCK)
+    side = max(BLOCK * 2, round(kind.raster[1] / k / 9 / BLOCK) * BLOCK)
     made: list[tuple[int, Box]] = []
     for n in np.argsort(-bad):
         y, x = (int(v) for v in pair.at[n])

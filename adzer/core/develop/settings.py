@@ -25,12 +25,13 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     into        ``light``, or a log curve's card, for what comes after and expects one
     primaries   of what comes out
     order, black, white_level   of the sensor, where the file does not say so, or wrongly: None as it says
+    hot         places (left, top) of values that are the same whatever the light, and are taken from around them
     noise       as it was measured, which a cleaning goes by
     clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
     detail      share of what was taken off luma that is given back
     """
 
-    OWN = frozenset({"neutral", "noise"})
+    OWN = frozenset({"neutral", "noise", "hot"})
     FROM = {1: lambda plain: plain}
 
     version: int = 2
@@ -45,6 +46,7 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     order: Literal["rggb", "bggr", "grbg", "gbrg"] | None = None
     black: Level | None = None
     white_level: Level | None = None
+    hot: Annotated[tuple[tuple[int, int], ...], Meta(max_length=5000)] = ()
     noise: Grain | None = None
     clean: Amount | None = None
     colour: Amount | None = None

@@ -97,10 +97,15 @@ def _about_values(say: Say, settings: DevelopSettings, context: Context, made: v
             "the others: a chequered picture. Look, and say another order.")  # fmt: skip
     if found.ceiling is not None and settings.white_level is None:
         say(Level.WARN, "white-too-high", f"The file says that the sensor is full at {sensor.white[0]:g}, but its values pile up at "
-            f"{found.ceiling:g}: highlights would turn magenta.", Fix(f"Take {found.ceiling:g} as full", "develop", {"white_level": found.ceiling}))  # fmt: skip
+            f"{found.ceiling:g}: highlights would turn magenta.",
+            Fix(f"Take {found.ceiling:g} as full", "develop", {"white_level": found.ceiling}))  # fmt: skip
     if found.floor is not None and settings.black is None:
         say(Level.WARN, "black-too-high", f"The file says that black is {sensor.black[0]:g}, but much of it lies lower, down to {found.floor:g}.",
             Fix(f"Take {found.floor:g} as black", "develop", {"black": found.floor}))  # fmt: skip
+    if (new := [place for place in found.hot if place not in settings.hot]) and len(new) > len(found.hot) // 20:
+        many = f"{len(found.hot)} values are" if len(found.hot) > 1 else "One value is"
+        say(Level.NOTE, "hot-values", f"{many} the same whatever the light: bright dots that stay where they are.",
+            Fix("Take what lies around them", "develop", {"hot": [list(place) for place in found.hot]}))  # fmt: skip
     gone = sum(found.gone)
     if gone > 1e-4 and settings.highlights is None:
         say(Level.NOTE, "highlights-open", f"{gone:.2%} of it is full in the sensor ({found.gone[2]:.2%} in all three channels), and is delivered "

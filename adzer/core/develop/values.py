@@ -45,6 +45,9 @@ def sensor_of(facts: FileFacts, settings: DevelopSettings) -> Sensor | None:
         changes["order"] = settings.order
     if settings.black is not None:
         changes |= {"black": (settings.black,) * 4, "down": (), "across": ()}
+    if settings.hot:
+        w, h = held.raster
+        changes["dead"] = (*held.dead, *(place for place in settings.hot if 0 <= place[0] < w and 0 <= place[1] < h))
     if settings.white_level is not None:
         changes["white"] = (settings.white_level,) * 4
 

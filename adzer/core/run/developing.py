@@ -19,7 +19,7 @@ from ..light.samples import Samples
 from ..media.decode import Frame, Reader
 from ..media.formats import PixelFormat
 from ..media.probe import FileFacts
-from ..plan import Input, Panel, Patch, Plan, Planes, Prepare
+from ..plan import Input, Panel, Patch, Plan, Planes
 from ..read.seen import Seen as Looked
 from ..read.step import assumed_samples, turn_of
 from ..route import Route, Walk, walk
@@ -30,9 +30,10 @@ from .frames import prepared
 from .pixels import Processor
 
 TIMES = 8.0  # as strong as it was, what was taken off is shown
-AMOUNTS = (0.7, 1.0, 1.3, 1.6)  # of what was measured, the largest of which is taken that takes no structure with it
+AMOUNTS = (0.5, 0.7, 1.0, 1.3)  # of what was measured, the largest of which is taken that takes no structure with it
 AROUND = 12  # sensor values about a click that are looked at, each way
-STRUCTURE = 0.06  # share of what was taken off that may lie where something is drawn
+STRUCTURE = 0.05  # share of what was taken off that may look like what is drawn
+DRAWN = 0.8  # share of blocks on which less is drawn than on those that are looked at for it
 
 
 def kind(facts: FileFacts, route: Route) -> Kind:
@@ -130,18 +131,24 @@ def _window(facts: FileFacts, number: int) -> tuple[list[Planes], int]:
 
 
 def _structure(one: cleaning.Cleaned, window: list[Planes], middle: int) -> tuple[float, float]:
-    """On the stabilised shade, whose noise is 1: squares of what was taken off, where much is drawn and where little is."""
+    """On the stabilised shade, whose noise is 1. Where most is drawn: the share of what was taken off that looks like what is drawn there, block
+    by block, beyond what noise does by chance. And the size of all that was taken off."""
     before, after = one.shade(window, middle)
     h, w = (v // 8 * 8 for v in before.shape)
 
-    def blocks(p: np.ndarray[tuple[int, ...], np.dtype[np.float32]]) -> np.ndarray[tuple[int, ...], np.dtype[np.float32]]:
-        return p[:h, :w].reshape(h // 8, 8, w // 8, 8).transpose(0, 2, 1, 3).reshape(-1, 8, 8)
+    def blocks(p: NDArray[np.float32]) -> NDArray[np.float32]:
+        made = p[:h, :w].reshape(h // 8, 8, w // 8, 8).transpose(0, 2, 1, 3).reshape(-1, 64)
+        return made - made.mean(axis=1, keepdims=True)
 
-    off = (blocks(before - after) ** 2).mean(axis=(1, 2))
-    drawn = blocks(after).var(axis=(1, 2))
-    order = np.argsort(drawn)
-    few, many = off[order[: max(1, len(order) // 4)]].mean(), off[order[-max(1, len(order) // 4) :]].mean()
-    return float(max(0.0, (many - max(few, 1e-9)) / max(many, 1e-9))), float(np.sqrt(off.mean()))
+    off, soft = before - after, np.pad(after, 1, mode="edge")
+    soft = sum(soft[y : y + after.shape[0], x : x + after.shape[1]] for y in range(3) for x in range(3)) / np.float32(9)
+    taken_off, drawn = blocks(off), blocks(after - soft)
+    energy = (drawn**2).sum(axis=1)
+    much = energy >= np.quantile(energy, DRAWN)
+    alike = (taken_off[much] * drawn[much]).sum(axis=1) ** 2 / np.maximum(energy[much], 1e-9)
+    all_ = (taken_off[much] ** 2).sum(axis=1)
+    share = float(alike.sum() / max(float(all_.sum()), 1e-9)) - 1 / 63
+    return max(0.0, share), float(np.sqrt((off**2).mean()))
 
 
 def delivered_noise(facts: FileFacts, seen: Looked | None, route: Route, card: DeliveryCard | None = None) -> tuple[Noise, Seen]:
@@ -189,29 +196,30 @@ def close(facts: FileFacts, route: Route, seen: Looked | None, number: int, box:
     target = replace(draft.target.samples, format=PixelFormat(10, "4:4:4")) if draft.target is not None else shown
     window, middle = _window(facts, number)
 
-    def made(held: Input, colour: bool) -> bytes:
+    def made(held: Input) -> list[NDArray[np.uint16]]:
         planes = prepared(held.prepares, window, middle)
-        plan = Plan((replace(held, prepares=(), samples=held.given),), (w, h), (panel,), draft.chain if colour else None, target if colour else shown)
-        return _shown(plan, planes)
+        plan = Plan((replace(held, prepares=(), samples=held.given),), (w, h), (panel,), draft.chain, target)
+        codes = [np.empty((h, w), np.uint16) for _ in range(3)]
+        with Processor(plan, 1) as processor:
+            processor.run([planes], tuple(codes))
+        return codes
 
-    prepares = first.prepares
-    plain = replace(first, prepares=tuple(p for p in prepares if not isinstance(p, cleaning.Cleaned)))
-    before = made(plain, True)
-    if len(plain.prepares) == len(prepares):
-        return Close((w, h), before)
-    only: tuple[Prepare, ...] = tuple(replace(p, removed=TIMES) if isinstance(p, cleaning.Cleaned) else p for p in prepares)
-    return Close((w, h), before, made(first, True), made(replace(first, prepares=only), False))
+    plain = replace(first, prepares=tuple(p for p in first.prepares if not isinstance(p, cleaning.Cleaned)))
+    before = made(plain)
+    if len(plain.prepares) == len(first.prepares):
+        return Close((w, h), _shown(before, target))
+    after, grey = made(first), np.array(target.black()) + (400, 0, 0)
+    removed = [np.clip(g + TIMES * (a.astype(np.float32) - b), 0, 1023).astype(np.uint16) for g, a, b in zip(grey, before, after, strict=True)]
+    return Close((w, h), _shown(before, target), _shown(after, target), _shown(removed, target))
 
 
-def _shown(plan: Plan, planes: Planes) -> bytes:
+def _shown(codes: list[NDArray[np.uint16]], samples: Samples) -> bytes:
+    """Codes as bytes of the screen."""
     from ..kernels import screen
 
-    w, h = plan.raster
-    codes = tuple(np.empty((h, w), plan.target.format.dtype) for _ in range(3))
-    with Processor(plan, 1) as processor:
-        processor.run([planes], codes)
+    h, w = codes[0].shape
     out = np.empty((h, w, 4), np.uint8)
-    screen.screen_rgb(*codes, plan.target.to_signal().astype(np.float32), out, 0, h)
+    screen.screen_rgb(*codes, samples.to_signal().astype(np.float32), out, 0, h)
     return out.tobytes()
 
 

@@ -151,8 +151,7 @@ class DevelopBench(StageBench):
             return
         frame, (x, y, w, h) = held.worst[n]
         self._at[shot.id] = (x + w / 2) / shot.facts.raster[0], (y + h / 2) / shot.facts.raster[1]
-        self.desk.frame = min(frame, shot.facts.frames - 1)
-        self.desk.moved.emit()
+        self.desk.go_to(frame)
         self._ask()
 
     def dragged(self, place: QPointF, done: bool) -> None:
@@ -297,6 +296,12 @@ class DevelopBench(StageBench):
             self.gone_card.say(what[:1].upper() + what[1:] + ".", "Others leave it as it is: bright edges then turn magenta.")
         curves = [("light, wide primaries", "light")] + [(colour_cards.title(n), n) for n in colour_cards.names() if n not in ("linear",)]
         self.into.set_answers(curves, s.into)
+        self.white_card.settle(f"as shot, {kelvin:.0f} K" if s.white == "as shot" and sensor.neutral else "")
+        self.bright_card.settle("" if s.exposure else "+0.0 stops")
+        said = {"neutral": "white", "rebuild": "rebuilt", "as is": "as it is"}.get(s.highlights or "", "")
+        nothing = held is not None and not any(held.gone)
+        self.gone_card.settle("" if held is None else "nothing" if nothing else said)
+        self.into_card.settle("light, wide primaries" if s.into == "light" else "")
         self.into_card.say("Sensor values have no curve. For a table that expects a log curve they are put into that one; else they stay light.")
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
@@ -339,7 +344,8 @@ class DevelopBench(StageBench):
         walked = self.desk.walk(shot)
         painter.setPen(QPen(QColor(255, 255, 255, 230), 1))
         for y, x in np.argwhere(self._gone > 0).tolist():
-            cell = self._delivered(walked, (round(x * width / columns), round(y * height / rows), max(1, width // columns), max(1, height // rows)), rect)
+            box = (round(x * width / columns), round(y * height / rows), max(1, width // columns), max(1, height // rows))
+            cell = self._delivered(walked, box, rect)
             for k in range(int(self._gone[y, x])):
                 off = (k + 1) * cell.width() / 4
                 painter.drawLine(QPointF(cell.left() + off, cell.bottom()), QPointF(cell.left() + off + 2, cell.top()))

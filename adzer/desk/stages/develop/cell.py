@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
-from ....core.develop import noise
+from ....core.develop import camera, noise, values
 from ....core.develop.step import cleans
 from ....core.job import Shot
 from ....core.route import Walk
@@ -23,7 +23,11 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
         second = held.saw
     if shot.facts.mosaic is None:
         return Cell(second, quiet=True)
-    return Cell(walked["develop"].result.says.split(", ")[-1], second)
+    s = walked.route.develop
+    sensor = values.sensor_of(shot.facts, s)
+    assert sensor is not None
+    kelvin, _ = camera.correlated(camera.white_of(sensor, values.neutral_of(sensor, s)))
+    return Cell(f"{kelvin:.0f} K · {s.exposure:+.1f}".replace("-", "−"), second)
 
 
 def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:

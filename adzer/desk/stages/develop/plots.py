@@ -114,7 +114,7 @@ class ByLevel(Plot):
     def show_seen(self, noise: Noise | None, seen: Seen | None, left: float) -> None:
         """``left``: share of it that a cleaning leaves, 0: there is none."""
         self._seen, self._left = (seen if noise is not None else None), left
-        self.note = f"at most {seen.most * 100:.2f}" if seen is not None and seen.sigma else ""
+        self.note = f"{seen.most * 100:.2f}" if seen is not None and seen.sigma else ""
         self.update()
 
     def draw(self, painter: QPainter, body: QRectF) -> None:
@@ -134,16 +134,16 @@ class ByLevel(Plot):
         pairs = sorted(zip(self._seen.levels, self._seen.sigma, strict=True))
         self._line(painter, [at(level, s) for level, s in pairs], 1.6, "as recorded")
         if self._left:
-            self._line(painter, [at(level, s * self._left) for level, s in pairs], 2.4, "cleaned")
+            self._line(painter, [at(level, s * self._left) for level, s in pairs], 2.4, "cleaned", 0.85)
         painter.setPen(theme.p.quiet)
         self.text(painter, body.left() + 8, body.bottom() - 3, "black")
         self.text(painter, body.right() - 8, body.bottom() - 3, "white", right=True)
 
-    def _line(self, painter: QPainter, points: Sequence[QPointF], width: float, name: str) -> None:
+    def _line(self, painter: QPainter, points: Sequence[QPointF], width: float, name: str, where: float = 0.3) -> None:
         painter.setPen(QPen(theme.p.ink, width))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(QPolygonF(points))
-        middle = points[len(points) // 2]
+        middle = points[int(where * (len(points) - 1))]
         self.text(painter, middle.x(), middle.y() - 5, name)
 
 
@@ -151,7 +151,7 @@ class Off(Plot):
     """What a cleaning takes off, by amount: noise, and what of it is structure."""
 
     def __init__(self) -> None:
-        super().__init__("What is taken off is structure to", 2)
+        super().__init__("Structure taken off", 2)
         self._tried: Sequence[Taken] = ()
         self._amount: float | None = None
 

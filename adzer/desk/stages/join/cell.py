@@ -35,7 +35,8 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     if facts.beside is not None:
         return Cell("two pictures: eyes or lenses?", quiet=True)
     if facts.files and facts.codec not in ("tiff", "dpx", "exr"):
-        return Cell(f"{len(facts.files)} chapters, one recording", quiet=True)
+        frames = len(facts.files) == facts.frames
+        return Cell(f"{len(facts.files)} {'frames' if frames else 'chapters'}, one recording", quiet=True)
     return Cell("the other eye waits" if facts.apart is not None else "", quiet=True)
 
 

@@ -32,9 +32,9 @@ def own_home(tmp_path_factory: pytest.TempPathFactory):
 @pytest.fixture(scope="session", autouse=True)
 def sources_untouched():
     """Sources are hashed before and after the whole run."""
-    before = {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in CLIPS.iterdir()}
+    before = {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in CLIPS.rglob("*") if p.is_file()}
     yield
-    after = {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in CLIPS.iterdir()}
+    after = {p: hashlib.sha256(p.read_bytes()).hexdigest() for p in CLIPS.rglob("*") if p.is_file()}
     assert before == after
 
 

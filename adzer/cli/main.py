@@ -400,7 +400,7 @@ def sim_cameras(json_: Json = False) -> None:
 )
 def sim_shoot(
     camera: Annotated[str, typer.Argument(help="The camera's name; `adzer sim cameras` lists them.")],
-    out: Annotated[Path, typer.Option(help="The clip.")],
+    out: Annotated[Path, typer.Option(help="The clip; of a body that records sensor values, a folder of frames.")],
     frames: Annotated[int, typer.Option(min=1, max=100_000, help="How many.")] = 50,
     size: Annotated[str | None, typer.Option(help="Raster in pixels, e.g. 720x540; the camera's own if left out.")] = None,
     samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
@@ -408,11 +408,16 @@ def sim_shoot(
 ) -> None:
     from ..core.media.encode import container_for
     from ..core.sim import camera as cameras
+    from ..core.sim import raw
 
     made = cameras.load(camera)
     made = replace(made, recorder=replace(made.recorder, exposure=made.recorder.exposure + stops))
     if size is not None:
         made = made.sized(parse_size(size))
+    if made.container == "dng":
+        raw.shoot_sequence(made, out, out.name, "dng", range(1, frames + 1), samples)
+        print(out)
+        return
     try:
         container_for(out)
     except KeyError:

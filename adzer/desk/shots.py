@@ -16,6 +16,7 @@ from typing import TypeVar
 
 from PySide6.QtCore import QEventLoop, QTimer
 
+from ..core.develop import measure
 from ..core.finding import Fix
 from ..core.intake.take import read_file
 from ..core.job import Job
@@ -28,6 +29,7 @@ from .app import application
 from .model import Desk
 from .queueview import SlipRow
 from .stages.base import StageBench
+from .stages.develop.bench import DevelopBench
 from .stages.join.bench import JoinBench
 from .startview import StartPage
 from .window import Window
@@ -188,6 +190,29 @@ class Camera:
         desk.unfold(None)
         desk.select(0)
 
+    def _develop(self) -> None:
+        """Little light on a raw body: its values looked at, its noise measured and taken off, close to."""
+        desk = self.desk
+        desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "reeds at dusk"))
+        desk.unfold("develop")
+        wait(lambda: self.window.bench.picture.after is not None, settle=0.5)
+        bench = self._bench(DevelopBench)
+        bench.looking.start()
+        bench.measuring.start()
+        wait(lambda: bool(bench.tried) and not desk.worker.busy, seconds=90, settle=0.5)
+        found = measure.found(desk.found(desk.shots[desk.selected]))
+        desk.answer("develop", exposure=1.2, highlights="rebuild", hot=[list(place) for place in found.hot] if found else [])
+        bench.much.choose("best")
+        bench.look_at(0.62, 0.6)
+        wait(lambda: bench.loupe.pieces == 3 and not desk.worker.busy, settle=1.0)
+        desk.go_to(9)
+        wait(lambda: not desk.worker.busy, settle=1.5)
+        self.take("bench-develop")
+        for _ in range(2):
+            desk.undo()
+        desk.unfold(None)
+        desk.select(0)
+
     def tour(self) -> None:
         """From the first look at the demo to two checked masters."""
         desk, window = self.desk, self.window
@@ -204,6 +229,7 @@ class Camera:
         self._sphere()
         self._lenses()
         self._eyes()
+        self._develop()
         self._card()
         desk.mend(desk.shots[0], Fix("Declare fen log", "read", {"curve": "fen-log"}))
         desk.unfold("shape")
@@ -216,10 +242,6 @@ class Camera:
         window.bench.compare("wipe")
         wait(lambda: window.bench.picture.before is not None, settle=1.5)
         self.take("bench-colour")
-        window.set_lights(True)
-        _spin(0.3)
-        self.take("bench-colour-dim")
-        window.set_lights(False)
         desk.unfold("deliver")
         window._measure()
         wait(lambda: not desk.worker.busy and len(desk.shots[0].trials) == 2)

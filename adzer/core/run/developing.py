@@ -141,8 +141,8 @@ def _structure(one: cleaning.Cleaned, window: list[Planes], middle: int) -> tupl
         return made - made.mean(axis=1, keepdims=True)
 
     off, soft = before - after, np.pad(after, 1, mode="edge")
-    soft = sum(soft[y : y + after.shape[0], x : x + after.shape[1]] for y in range(3) for x in range(3)) / np.float32(9)
-    taken_off, drawn = blocks(off), blocks(after - soft)
+    about = np.sum([soft[y : y + after.shape[0], x : x + after.shape[1]] for y in range(3) for x in range(3)], axis=0) / np.float32(9)
+    taken_off, drawn = blocks(off), blocks(after - about)
     energy = (drawn**2).sum(axis=1)
     much = energy >= np.quantile(energy, DRAWN)
     alike = (taken_off[much] * drawn[much]).sum(axis=1) ** 2 / np.maximum(energy[much], 1e-9)

@@ -137,6 +137,19 @@ class DevelopBench(StageBench):
         primaries = "ap1" if curve == "light" else colour_cards.paired_primaries(curve) or "ap1"
         self.desk.answer("develop", into=curve, primaries=primaries)
 
+    @property
+    def tried(self) -> tuple[Taken, ...]:
+        """What several amounts would take off the shot in hand."""
+        shot = self.desk.shot
+        return self._tried.get(shot.facts.fingerprint, ()) if shot is not None else ()
+
+    def look_at(self, x: float, y: float) -> None:
+        """Close to, about a place in shares of the recorded picture."""
+        if self.desk.shot is not None:
+            self._at[self.desk.shot.id] = x, y
+            self._ask()
+            self.desk.moved.emit()
+
     # --- the loupe ------------------------------------------------------------------------------------------------
     def _zoomed(self, zoom: object) -> None:
         self.loupe.zoom = int(str(zoom))
@@ -150,9 +163,8 @@ class DevelopBench(StageBench):
             self.desk.said.emit("Where its noise is worst is known once it was measured.")
             return
         frame, (x, y, w, h) = held.worst[n]
-        self._at[shot.id] = (x + w / 2) / shot.facts.raster[0], (y + h / 2) / shot.facts.raster[1]
         self.desk.go_to(frame)
-        self._ask()
+        self.look_at((x + w / 2) / shot.facts.raster[0], (y + h / 2) / shot.facts.raster[1])
 
     def dragged(self, place: QPointF, done: bool) -> None:
         shot = self.desk.shot
@@ -171,9 +183,7 @@ class DevelopBench(StageBench):
             self._picking = False
             self._neutral(shot, at)
             return
-        self._at[shot.id] = at[0] / width, at[1] / height
-        self._ask()
-        self.desk.moved.emit()
+        self.look_at(at[0] / width, at[1] / height)
 
     def _neutral(self, shot: Shot, at: tuple[float, float]) -> None:
         def then(found: tuple[float, float, float] | None, error: str | None) -> None:

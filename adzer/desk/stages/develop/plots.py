@@ -31,6 +31,10 @@ class Loupe(Plot):
         self.zoom = 2
         self._pieces: list[tuple[str, QImage]] = []
 
+    @property
+    def pieces(self) -> int:
+        return len(self._pieces)
+
     def each(self, many: int) -> tuple[int, int]:
         """Recorded pixels that one of so many pieces has room for."""
         body = self.body()

@@ -1,0 +1,75 @@
+"""The Develop bench: sensor values are looked at, balanced by a click, cleaned by what was measured, and rendered as they were shown."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF
+
+from adzer.core.develop import measure, noise
+from adzer.desk.shots import wait
+
+
+@pytest.fixture
+def bench(window):
+    desk = window.desk
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "reeds at dusk"))
+    desk.unfold("develop")
+    assert wait(lambda: window.bench.picture.after is not None, settle=0.2), window.note.text()
+    return window.bench.bench
+
+
+def _grey(window):
+    """Mean R, G, B of the white card as it is shown."""
+    picture = window.bench.picture.after
+    x, y = round(0.267 * picture.width()), round(0.83 * picture.height())
+    colours = [picture.pixelColor(x + dx, y + dy) for dx in range(-3, 4) for dy in range(-3, 4)]
+    return np.array([[c.red(), c.green(), c.blue()] for c in colours]).mean(axis=0)
+
+
+def test_values_are_balanced_looked_at_and_healed(window, bench):
+    desk = window.desk
+    assert all(not card.isHidden() for card in bench.of_values) and "3950 K" in bench.white_card.reason
+    grey = _grey(window)
+    assert np.ptp(grey) < 0.12 * grey.mean()  # as shot
+    bench.white.choose("light")
+    bench.kelvin._move(6500.0)
+    bench.kelvin.settled.emit(6500.0)
+    assert desk.shot.route.develop.kelvin == 6500 and wait(lambda: _grey(window)[0] > 1.2 * _grey(window)[2])
+    bench.white.choose("patch")
+    bench.dragged(QPointF(0.267, 0.83), True)
+    assert wait(lambda: desk.shot.route.develop.white == "patch" and not desk.worker.busy, settle=0.5), window.note.text()
+    assert np.ptp(_grey(window)) < 0.08 * _grey(window).mean()
+    bench.looking.start()
+    assert wait(lambda: "values" in desk.found(desk.shot) and not desk.worker.busy, settle=0.2)
+    held = measure.found(desk.found(desk.shot))
+    fix = next(f for f in desk.walk(desk.shot)["develop"].findings if f.code == "hot-values")
+    desk.mend(desk.shot, fix.fix)
+    assert len(held.hot) == len(desk.shot.route.develop.hot) > 0
+    assert not any(f.code == "hot-values" for f in desk.walk(desk.shot)["develop"].findings)
+    for _ in range(4):
+        desk.undo()
+    assert desk.shot.route.develop.white == "as shot" and not desk.shot.route.develop.hot
+
+
+def test_it_is_cleaned_by_what_was_measured(window, bench):
+    desk = window.desk
+    assert "Nobody has measured" in bench.noise_card.reason
+    bench.much.choose("best")
+    assert desk.shot.route.develop.clean is None and "measured first" in window.note.text()
+    bench.measuring.start()
+    assert wait(lambda: bool(bench.tried) and not desk.worker.busy, seconds=60, settle=0.3), window.note.text()
+    held = noise.found(desk.found(desk.shot))
+    assert held is not None and "show it" in bench.noise_card.reason and "structure" in bench.noise_card.reason
+    bench.much.choose("best")
+    settings = desk.shot.route.develop
+    assert settings.noise == held.grain and settings.clean in {t.amount for t in bench.tried}
+    assert wait(lambda: bench.loupe.pieces == 3 and not desk.worker.busy, settle=0.2), window.note.text()
+    before, after = (np.frombuffer(piece.constBits(), np.uint8).reshape(piece.height(), -1).astype(float) for _, piece in bench.loupe._pieces[:2])
+    assert np.abs(np.diff(after, axis=0)).mean() < 0.8 * np.abs(np.diff(before, axis=0)).mean()
+    desk.select(0)  # another shot: pictures, not values
+    assert wait(lambda: window.bench.picture.after is not None, settle=0.2)
+    assert all(card.isHidden() for card in bench.of_values) and "Nobody has measured" in bench.noise_card.reason
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "sails, close"))
+    desk.fill_down()
+    assert desk.shot.route.develop.noise is None

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import queue
+import threading
 from collections import OrderedDict
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -33,6 +34,10 @@ SEEN = 960  # columns that are looked at for motion
 # Orthonormal: noise of 1 in each stays 1 in each.
 _THREE = np.array([[1, 1, 1], [1, 0, -1], [-1, 2, -1]]) / np.sqrt([[3], [2], [6]])
 _FOUR = np.array([[1, 1, 1, 1], [0, 1, -1, 0], [1, 0, 0, -1], [1, -1, -1, 1]]) / np.sqrt([[4], [2], [2], [4]])
+
+# The last few frames as they were brought to a signal of even noise, of whoever cleans: each is wanted five times over, and they are large.
+_BROUGHT: OrderedDict[Any, tuple[Any, list[Floats], NDArray[np.uint8]]] = OrderedDict()
+_LOCK = threading.Lock()
 
 
 @dataclass(frozen=True)
@@ -72,10 +77,6 @@ class Cleaned:
         if self.held.format.rgb:
             return [Stabiliser(self.grain, i, top) for i in range(3)]
         return [Stabiliser(self.grain, 0, top)]
-
-    @cached_property
-    def _seen(self) -> OrderedDict[int, tuple[Any, list[Floats], NDArray[np.uint8]]]:
-        return OrderedDict()
 
     @cached_property
     def _rooms(self) -> queue.SimpleQueue[tuple[Any, ...]]:
@@ -133,9 +134,11 @@ class Cleaned:
         """Padded planes of a frame whose luma's (or every one's) noise is 1, the shade first; and the shade, small, in 8 bits."""
         from ..kernels import clean
 
-        key = id(planes[0])
-        if key in self._seen and self._seen[key][0] is planes[0]:
-            return self._seen[key][1:]
+        key = (id(planes[0]), self.held, self.grain, self.raster)
+        with _LOCK:
+            kept = _BROUGHT.get(key)
+        if kept is not None and kept[0] is planes[0]:
+            return kept[1:]
         w, h = self.raster
         if self.values:
             frame = planes[0][: h // 2 * 2, : w // 2 * 2]
@@ -149,9 +152,10 @@ class Cleaned:
                 cw, ch = self.held.format.plane_size(self.raster, i)
                 flat.append(planes[i][:ch, :cw].astype(np.float32))
         made = [np.pad(p, clean.MARGIN, mode="symmetric") for p in flat], shrunk(flat[0])
-        self._seen[key] = (planes[0], *made)
-        while len(self._seen) > 2 * REACH + 3:
-            self._seen.popitem(last=False)
+        with _LOCK:
+            _BROUGHT[key] = (planes[0], *made)
+            while len(_BROUGHT) > 2 * REACH + 2:
+                _BROUGHT.popitem(last=False)
         return made
 
     def _codes(self, before: Planes, made: list[Floats]) -> Planes:

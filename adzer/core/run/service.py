@@ -135,6 +135,7 @@ class Pictures:
         self.threads = threads
         self._readers = _Kept(4, lambda r: r.close())
         self._frames = _Kept(12)
+        self._prepared = _Kept(2)  # what only colour or framing changes is not prepared again
         self._processors = _Kept(8, lambda p: p.close())
 
     def close(self) -> None:
@@ -169,7 +170,7 @@ class Pictures:
                 continue
             reader = self._reader(facts, held.source)
             (number,) = numbers(held, reader, np.array([frame.number]), np.array([moment])).tolist()
-            made.append(Prepared(held, reader).planes(number))
+            made.append(self._prepared.get((held, number), partial(Prepared(held, reader).planes, number)))
         return made
 
     def make(self, ask: Picturing) -> Reply:

@@ -10,7 +10,7 @@ import typer
 from ..core import records
 from ..core.errors import AdzerError
 from . import making, options
-from .terminal import Json, Recording, app, numbers, print_json
+from .terminal import Json, Recording, Recordings, app, numbers, print_json
 
 Frames = Annotated[Path, typer.Argument(help="The recording: a DNG file, a folder of a DNG sequence, or a Bayer video.")]
 
@@ -62,6 +62,12 @@ def develop(
         Literal["neutral", "rebuild", "as-is"] | None, typer.Option(help="What is full in the sensor; neutral if left out.")
     ] = None,
     into: Annotated[str, typer.Option(help="CURVE/PRIMARIES: light, or a log curve's card for what expects one.")] = "light/ap1",
+    order: Annotated[
+        Literal["rggb", "bggr", "grbg", "gbrg"] | None,
+        typer.Option(help="The colour filter, row by row, where the file does not say it, or wrongly."),
+    ] = None,
+    black: Annotated[float | None, typer.Option(min=0, max=65535, help="The sensor's code of black; as the file says if left out.")] = None,
+    full: Annotated[float | None, typer.Option(min=1, max=65535, help="The code at which it is full; as the file says if left out.")] = None,
     json_: Json = False,
 ) -> None:
     from ..core.develop import camera, measure, values
@@ -69,14 +75,15 @@ def develop(
     from ..core.route import Route
 
     facts, seen = read_file(file)
-    if facts.mosaic is None:
-        raise AdzerError(f"{file} holds pictures, not sensor values: the camera developed it already. Use `adzer convert`.")
-    answers = white_answers(white) | into_answers(into) | {"exposure": exposure}
+    answers = white_answers(white) | into_answers(into) | {"exposure": exposure, "order": order, "black": black, "white_level": full}
+    if order is not None and facts.mosaic is None:
+        declared = {"curve": "linear", "range": "full"} | declared
     if highlights is not None:
         answers["highlights"] = highlights.replace("-", " ")
     route = Route().with_("read", **declared).with_("develop", **answers)
     sensor = values.sensor_of(facts, route.develop)
-    assert sensor is not None
+    if sensor is None:
+        raise AdzerError(f"{file} holds pictures, not sensor values: the camera developed it already. Use `adzer convert`.")
     found = measure.held(facts, route.develop)
     neutral = values.neutral_of(sensor, route.develop)
     shot, now = (dict(zip(("kelvin", "tint"), (round(v, 1) for v in camera.correlated(camera.white_of(sensor, n))), strict=True))
@@ -160,3 +167,29 @@ def clean(
     making.make(file.name, facts, seen, route, card, out, json_, more)
     if not json_:
         print(f"{file}: taken off {route.develop.clean:g} times what was measured")
+
+
+@app.command(
+    "range",
+    help="RAW or log? Test recordings of one scene compared: stops from full down to where light is as strong as its noise, and twice as strong; "
+    "size; does this machine play it?\n\nExample: adzer range raw/ log.mov --curve fen-log",
+)
+@options.declares
+def range_(declared: dict[str, object], files: Recordings, json_: Json = False) -> None:
+    from ..core.intake.take import read_file
+    from ..core.route import Route
+    from ..core.run import developing
+
+    rows: list[dict[str, Any]] = []
+    for file in files:
+        facts, _ = read_file(file)
+        route = Route().with_("read", **({k: v for k, v in declared.items() if k != "curve"} if facts.mosaic else declared))
+        rows.append({"file": str(file), **records.to_plain(developing.range_of(facts, route))})
+    if json_:
+        print_json(rows, "recordings")
+        return
+    print(f"{'stops, SNR 1':>13}{'SNR 2':>8}{'Mbit/s':>9}{'plays':>8}  recording")
+    for r in rows:
+        bound = "" if r["seen_to_black"] else "≥"
+        one, two = (f"{bound}{r[name]:.1f}" for name in ("stops", "stops_at_2"))
+        print(f"{one:>13}{two:>8}{r['megabits']:9.1f}{'yes' if r['keeps_up'] else 'no':>8}  {r['file']}")

@@ -366,3 +366,33 @@ def test_what_the_header_says_is_checked_against_the_values(tmp_path):
     assert (found["a"].ceiling, found["a"].floor, found["a"].diagonal) == (None, None, False)
     assert found["b"].ceiling == pytest.approx(3000, abs=2)
     assert found["c"].diagonal and found["d"].floor is not None
+
+
+def test_a_video_of_sensor_values_is_developed_whether_tagged_or_not(tmp_path):
+    """Raw video that says its filter, and FFV1 of grey that does not; both come out as the colour that was there."""
+    import av
+    from typer.testing import CliRunner
+
+    from adzer.cli.main import app
+
+    meant = np.array([0.5, 0.3, 0.2])
+    codes = mosaic_of(np.broadcast_to(meant, (96, 128, 3)), "gbrg", 0, 65535)
+    for name, form, codec, fmt in (("a.nut", "nut", "rawvideo", "bayer_gbrg16le"), ("b.mkv", "matroska", "ffv1", "gray16le")):
+        with av.open(str(tmp_path / name), "w", format=form) as out:
+            stream = out.add_stream(codec, rate=25)
+            stream.width, stream.height, stream.pix_fmt = 128, 96, fmt
+            for n in range(2):
+                frame = av.VideoFrame(128, 96, fmt)
+                line = frame.planes[0].line_size // 2
+                np.frombuffer(memoryview(frame.planes[0]), np.uint16).reshape(-1, line)[:, :128] = codes
+                frame.pts = n
+                out.mux(stream.encode(frame))
+            out.mux(stream.encode(None))
+        more = [] if name == "a.nut" else ["--order", "gbrg"]
+        made = CliRunner().invoke(app, ["develop", str(tmp_path / name), "--card", "archive", "--out", str(tmp_path / f"{name}.mkv"), *more])
+        assert made.exit_code == 0, made.output
+        with av.open(str(tmp_path / f"{name}.mkv")) as held:
+            rgb = next(held.decode(video=0)).to_ndarray(format="rgb48le").astype(float)[20:-20, 20:-20].mean((0, 1)) / 65535
+        linear = np.where(rgb < 0.081, rgb / 4.5, ((rgb + 0.099) / 1.099) ** (1 / 0.45))
+        assert linear == pytest.approx(meant, rel=0.03)
+    assert CliRunner().invoke(app, ["develop", str(tmp_path / "b.mkv"), "--card", "archive", "--out", str(tmp_path / "c.mkv")]).exit_code

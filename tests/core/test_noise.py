@@ -375,3 +375,29 @@ def test_hot_values_are_found_and_healed(tmp_path):
     sensor = values.sensor_of(facts, DevelopSettings(hot=found.hot))
     healed = values.healed(np.rint(light).astype(np.uint16), sensor.dead)
     assert max(abs(int(healed[b, a]) - light[b, a]) for a, b in hot) < 30
+
+
+@pytest.mark.parametrize("well", [1000, 20000])
+def test_the_range_of_a_test_recording_is_that_of_arithmetic(well):
+    """A wedge from black to full, on a sensor and through a log curve: stops from full to where light is k times its noise."""
+    wedge = np.repeat(np.linspace(0, 1, 48) ** 3, 20)[None].repeat(256, 0)
+    rng = np.random.default_rng(well)
+
+    def shot():
+        electrons = wedge * well
+        return (electrons + np.sqrt(electrons + 9) * rng.standard_normal(wedge.shape)) / well
+
+    values = noise.Kind(Samples(PixelFormat(12, "4:0:0"), "bt709", False), (960, 256), True, (256.0,) * 4, (4095.0,) * 4)
+    curve = names.curve("fen-log")
+    log = noise.Kind(Samples(PixelFormat(12, "4:0:0"), "bt709", False), (960, 256), False, (0.0,) * 3, (4095.0,) * 3)
+    ways = {
+        "values": (values, lambda v: (np.clip(np.rint(256 + v * 3839), 0, 4095).astype(np.uint16),)),
+        "log": (log, lambda v: (np.clip(np.rint(curve.encode(v) * 4095), 0, 4095).astype(np.uint16),)),
+    }
+    for k in (1.0, 2.0):
+        darkest = (k * k + np.sqrt(k**4 + 4 * k * k * 9)) / 2 / well  # light² = k²·(light + 9) in electrons
+        for name, (kind, coded) in ways.items():
+            made = noise.measured(kind, [[(i, coded(shot())) for i in range(3)] for _ in range(3)])
+            stops, _ = noise.range_of(made, kind, curve, k)
+            full = 1.0 if name == "values" else float(curve.decode(np.array([1.0]))[0])
+            assert stops == pytest.approx(np.log2(full / darkest), abs=0.5), name

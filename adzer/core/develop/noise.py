@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from .. import records
 from ..errors import UnreadableError
 from ..light.chain import ColourChain
+from ..light.curves import Curve
 from ..light.samples import Samples
 from ..media.decode import Reader
 from ..media.probe import FileFacts
@@ -400,6 +401,36 @@ def _model(kind: Kind, beyond: tuple[float, float] | None) -> tuple[tuple[tuple[
         darkest = (a + np.sqrt(a * a + 4 * b)) / 2  # x² = a·x + b
         stops.append(float(-np.log2(max(darkest, 1e-6))))
     return tuple(made), round(min(stops), 2)
+
+
+def range_of(held: Noise, kind: Kind, curve: Curve, strong: float = 1.0) -> tuple[float, bool]:
+    """Stops from full down to where light is ``strong`` times its noise; and was it seen down there, or only above, so that it is at least that
+    many? Of sensor values by their model, of others by luma, through their curve."""
+    if kind.values:
+        a, b = held.model[0] if held.model else (0.0, 1.0)
+        darkest = (a * strong**2 + np.sqrt(a * a * strong**4 + 4 * b * strong**2)) / 2
+        seen = any(n for n in held.counts[: BINS // 4])
+        return round(float(-np.log2(max(darkest, 1e-6))), 2), seen
+    known = np.array(held.counts) > 0
+    codes, sigma = np.array(held.grain.levels)[known], np.maximum(np.array(held.grain.sigma[0])[known], 12**-0.5)  # of a code's own step
+    if len(codes) < 2:
+        return 0.0, False
+    matrix = kind.samples.to_signal()
+    grey = np.stack([codes, *(np.full(len(codes), float(v)) for v in kind.samples.black()[1:])], axis=-1)
+    signal = (grey @ matrix[:, :3].T + matrix[:, 3]).mean(axis=-1)
+    step = float(np.abs(matrix[:, 0]).max())
+    light = curve.decode(signal)
+    wide = sigma * (curve.decode(signal + step) - curve.decode(signal - step)) / 2
+    full = float(curve.decode(np.array([1.0]))[0])
+    over = light - strong * wide  # rises from below nothing to far above it
+    if over[0] >= 0:
+        return round(float(np.log2(full / max(strong * wide[0], 1e-9))), 2), bool(light[0] < 4 * strong * wide[0])
+    first = int(np.argmax(over > 0))
+    if first == 0:
+        return 0.0, True
+    share = -over[first - 1] / (over[first] - over[first - 1])
+    darkest = light[first - 1] + share * (light[first] - light[first - 1])
+    return round(float(np.log2(full / max(darkest, 1e-9))), 2), True
 
 
 def _worst(kind: Kind, pair: _Pair, grain: Grain) -> tuple[tuple[int, Box], ...]:

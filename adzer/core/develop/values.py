@@ -35,11 +35,13 @@ CODES = Samples(PixelFormat(16, "4:4:4", rgb=True), "rgb", False)
 
 
 def sensor_of(facts: FileFacts, settings: DevelopSettings) -> Sensor | None:
-    """What a recording's values are: as its files say, and as the person knows better. None: it holds none."""
-    if facts.mosaic is None:
+    """What a recording's values are: as its files say, and as the person knows better: a grey video may be values under a filter that nobody
+    tagged. None: it holds none."""
+    order = facts.mosaic or (settings.order if facts.chroma == "4:0:0" and not facts.floating else None)
+    if order is None:
         return None
     top = float((1 << facts.bits) - 1)
-    held = facts.sensor or Sensor(facts.raster, (0, 0), facts.mosaic, facts.bits, (0.0,) * 4, (top,) * 4)
+    held = facts.sensor or Sensor(facts.raster, (0, 0), order, facts.bits, (0.0,) * 4, (top,) * 4)
     changes: dict[str, Any] = {}
     if settings.order is not None:
         changes["order"] = settings.order

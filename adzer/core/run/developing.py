@@ -14,12 +14,15 @@ from .. import cards, records
 from ..cards import DeliveryCard
 from ..develop import cleaning, measure, noise, values
 from ..develop.noise import Kind, Noise, Seen
-from ..errors import AdzerError
+from ..errors import AdzerError, UnreadableError
+from ..light import names as colour_cards
 from ..light.samples import Samples
 from ..media.decode import Frame, Reader
 from ..media.formats import PixelFormat
 from ..media.probe import FileFacts
+from ..media.sensor import Sensor
 from ..plan import Input, Panel, Patch, Plan, Planes
+from ..read import play
 from ..read.seen import Seen as Looked
 from ..read.step import assumed_samples, turn_of
 from ..route import Route, Walk, walk
@@ -84,6 +87,32 @@ def left_of_noise(panel: Panel, source: Samples, target: Samples) -> float:
 def answers(held: Noise, **given: object) -> dict[str, object]:
     """A cleaning as answers of Develop: what was measured is part of them, so that a queued render cannot change."""
     return {"noise": records.to_plain(held.grain), "clean": 1.0} | given
+
+
+class Range(msgspec.Struct, frozen=True):
+    """What a test recording holds: stops from full down to where light is as strong as its noise, and twice as strong; was it seen down there, or
+    only above (then it is at least that many)? Size a second, and does this machine play it?"""
+
+    stops: float
+    stops_at_2: float
+    seen_to_black: bool
+    megabits: float
+    plays: float
+    keeps_up: bool
+
+
+def range_of(facts: FileFacts, route: Route) -> Range:
+    """UnreadableError if it cannot be decoded, or its curve is not known."""
+    held, looked_at = noise_of(facts, route), kind(facts, route)
+    name = "linear" if looked_at.values else walk(route, facts)["read"].after.curve
+    if name is None:
+        raise UnreadableError(f"{facts.path}: nothing says what curve it was recorded in. Declare it with --curve.")
+    made = colour_cards.curve(name, facts.bits, looked_at.samples.limited)
+    one, seen = noise.range_of(held, looked_at, made)
+    two, _ = noise.range_of(held, looked_at, made, 2.0)
+    plays = play.measure(facts)
+    seconds = float(facts.duration or 0) or 1.0
+    return Range(one, two, seen, round(facts.size * 8 / seconds / 1e6, 1), plays.rate, plays.keeps_up(facts.rate))
 
 
 class Taken(msgspec.Struct, frozen=True):
@@ -251,10 +280,8 @@ def neutral_at(
     return r, g, b
 
 
-def gone_marks(frame: Frame, facts: FileFacts, route: Route, columns: int = 160) -> NDArray[np.int8]:
+def gone_marks(frame: Frame, sensor: Sensor, columns: int = 160) -> NDArray[np.int8]:
     """A grid over the recorded picture: in how many channels most of a cell is full in the sensor, 0 … 3."""
-    sensor = values.sensor_of(facts, route.develop)
-    assert sensor is not None
     clip = np.array(sensor.black) + values.FULL * (np.array(sensor.white) - np.array(sensor.black))
     parts = measure.cells(np.asarray(frame.cropped(0), np.uint16))
     h, w = parts[0].shape

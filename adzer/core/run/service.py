@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 
 from .. import cards, records
 from ..compile import freeze, freeze_copy, preview_plan, recorded_plan
+from ..develop.values import sensor_of
 from ..errors import AdzerError
 from ..intake import proxies
 from ..intake.take import join_chapters, join_files, look_at, source_problem, take
@@ -197,8 +198,8 @@ class Pictures:
             token = ("before", ask.facts.fingerprint, ask.size, _same(route, walked.card, ask.seen))
             before, _, _ = self._run(token, lambda: recorded_plan(walked, *ask.size), ask.facts, frame, moment)
         marks = None
-        if ask.marks and ask.facts.mosaic is not None:
-            marks = developing.gone_marks(frame, ask.facts, route)
+        if ask.marks and (sensor := sensor_of(ask.facts, route.develop)) is not None:
+            marks = developing.gone_marks(frame, sensor)
         elif ask.marks:
             marks = level_marks(frame, assumed_samples(ask.facts, route.read))
         return Reply(ask.key, ask.generation, None, None, after, before, scopes, ask.number, marks)

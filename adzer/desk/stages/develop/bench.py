@@ -73,8 +73,11 @@ class DevelopBench(StageBench):
         self.into = Pick([])
         self.into.chosen.connect(self._into)
         self.into_card = Question("Light, or a log curve?", self.into)
+        self.order = Choice([("as said", None), *((name.upper(), name) for name in ("rggb", "bggr", "grbg", "gbrg"))], None)
+        self.order.chosen.connect(lambda v: desk.answer("develop", order=v))
+        self.order_card = Question("Under which colour filter?", self.order)
         self.of_values = [self.white_card, self.bright_card, self.gone_card, self.into_card]
-        self.questions = [self.noise_card, *self.of_values, self.loupe_card]
+        self.questions = [self.noise_card, *self.of_values, self.order_card, self.loupe_card]
         self.loupe, self.levels, self.by_level, self.off = Loupe(), Levels(), ByLevel(), Off()
         self.instruments = [self.loupe, self.by_level, self.off, self.levels]
 
@@ -232,11 +235,17 @@ class DevelopBench(StageBench):
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         self._show_noise(shot, walked)
+        sensor = values.sensor_of(shot.facts, walked.route.develop)
         for card in self.of_values:
-            card.setVisible(shot.facts.mosaic is not None)
-        held = measure.found(self.desk.found(shot)) if shot.facts.mosaic is not None else None
+            card.setVisible(sensor is not None)
+        held = measure.found(self.desk.found(shot)) if sensor is not None else None
         self.levels.show_held(held)
-        if shot.facts.mosaic is not None:
+        self.order_card.setVisible(shot.facts.chroma == "4:0:0")
+        self.order.set_value(walked.route.develop.order)
+        said = (shot.facts.mosaic or "").upper()
+        self.order_card.say(f"The file says {said}." if said else "Nothing says that these are sensor values: a grey picture, else.")
+        self.order_card.settle(f"{said}, as the file says" if said and walked.route.develop.order is None and not (held and held.diagonal) else "")
+        if sensor is not None:
             self._show_values(shot, walked, held)
         self.loupe_card.say("Drag on the picture to look elsewhere. Pieces are shown at whole multiples of their recorded pixels, as delivered.")
         self.loupe.note = f"{self.loupe.zoom}:1"
@@ -318,9 +327,9 @@ class DevelopBench(StageBench):
         shot = self.desk.shot
         if shot is None:
             return
-        if shot.facts.mosaic is not None:
-            self._hatch(painter, rect, shot)
         walked = self.desk.walk(shot)
+        if values.sensor_of(shot.facts, walked.route.develop) is not None:
+            self._hatch(painter, rect, shot)
         held = noise.found(self.desk.found(shot))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if held is not None:

@@ -21,11 +21,10 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
         second = "cleaned"
     elif held is not None:
         second = held.saw
-    if shot.facts.mosaic is None:
-        return Cell(second, quiet=True)
     s = walked.route.develop
     sensor = values.sensor_of(shot.facts, s)
-    assert sensor is not None
+    if sensor is None:
+        return Cell(second, quiet=True)
     kelvin, _ = camera.correlated(camera.white_of(sensor, values.neutral_of(sensor, s)))
     return Cell(f"{kelvin:.0f} K · {s.exposure:+.1f}".replace("-", "−"), second)
 

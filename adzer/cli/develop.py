@@ -148,12 +148,19 @@ def clean(
     ] = "measured",
     colour: Annotated[float | None, typer.Option(min=0, max=4, help="The same of colour; as --amount if left out.")] = None,
     detail: Annotated[float, typer.Option(min=0, max=1, help="Share of what was taken off luma that is given back.")] = 0.0,
+    even: Annotated[
+        bool, typer.Option("--even", help="Take no noise off: make bare steps of codes in smooth parts even, within half a code.")
+    ] = False,
     json_: Json = False,
 ) -> None:
     from ..core.intake.take import read_file
     from ..core.route import Route
     from ..core.run import developing
 
+    if even:
+        facts, seen = read_file(file)
+        making.make(file.name, facts, seen, Route().with_("read", **declared).with_("develop", even=True), card, out, json_)
+        return
     wanted: float | None = None
     if amount != "measured":
         (wanted,) = numbers("amount", amount, "a number, or measured", ("amount",)).values()

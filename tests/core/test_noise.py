@@ -14,7 +14,7 @@ import skimage.data
 
 from adzer.cli.main import app
 from adzer.core.develop import noise
-from adzer.core.develop.cleaning import Cleaned
+from adzer.core.develop.cleaning import Cleaned, Evened
 from adzer.core.develop.grain import Grain, Stabiliser
 from adzer.core.light import names
 from adzer.core.light.chain import ColourChain
@@ -401,3 +401,24 @@ def test_the_range_of_a_test_recording_is_that_of_arithmetic(well):
             stops, _ = noise.range_of(made, kind, curve, k)
             full = 1.0 if name == "values" else float(curve.decode(np.array([1.0]))[0])
             assert stops == pytest.approx(np.log2(full / darkest), abs=0.5), name
+
+
+def test_bare_steps_and_blocks_are_found_and_made_even():
+    """A ramp in 8 bits without noise is nearer to the ramp that it was, and nowhere half a code from what was recorded; edges stay."""
+    y, x = np.mgrid[0:128, 0:512]
+    ramp = 60 + x / 24.0 + y / 40.0
+    ramp[40:60, 100:160] = 180.0
+    stored = np.rint(ramp).astype(np.uint8)
+    kind = noise.Kind(GREY, (512, 128), False, (16.0,) * 3, (235.0,) * 3)
+    held = noise.measured(kind, [[(0, (stored,))]])
+    assert held.stepped > 0.5 and held.blocks == 1.0
+    out = Evened(GREY, (512, 128)).run([(stored,)], 0)[0] / 256.0
+    assert np.abs(out - stored).max() <= 0.51
+    assert np.sqrt(((out - ramp)[8:-8, 20:-20] ** 2).mean()) < 0.6 * np.sqrt(((stored - ramp)[8:-8, 20:-20] ** 2).mean())
+    assert np.array_equal(out[45:55, 110:150], stored[45:55, 110:150])
+    _, noisy = _flat((40, 70, 100, 130, 160, 190), 2.0, 1)
+    assert noise.measured(kind, [[(0, noisy[0])]]).stepped == 0.0
+    rng = np.random.default_rng(3)
+    blocky = np.kron(100 + 3 * rng.standard_normal((16, 64)), np.ones((8, 8)))
+    blocky = np.rint(blocky + 0.6 * rng.standard_normal(blocky.shape)).astype(np.uint8)
+    assert noise.measured(kind, [[(0, (blocky,))]]).blocks > 1.6

@@ -47,6 +47,8 @@ class Noise(msgspec.Struct, frozen=True):
     still        share of the blocks that did not move
     within       could only one frame be looked at, in itself? Then fine structure may count as noise
     beside       how far neighbours agree, to the right and downwards, −1 … 1: 0 the camera has not smoothed
+    stepped      share of the picture that is smooth and lies in single steps of a code, without noise over them
+    blocks       in plain parts, by how much steps on a grid of eight are larger than others; 1: no more
     stops        from where signal equals noise up to full
     """
 
@@ -60,6 +62,8 @@ class Noise(msgspec.Struct, frozen=True):
     beside: tuple[float, float]
     stops: float
     worst: tuple[tuple[int, Box], ...] = ()
+    stepped: float = 0.0
+    blocks: float = 1.0
     version: int = VERSION
 
     @property
@@ -164,7 +168,7 @@ def measured(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> Noise:
     beside = tuple(round(float(np.mean([p.beside[i] for p in near])), 3) for i in (0, 1))
     return Noise(
         numbers, grain, kind.names, tuple(counts.tolist()), model, round(still, 3), within, (beside[0], beside[1]), stops,
-        _worst(kind, near[0], grain),
+        _worst(kind, near[0], grain), *_coarse(kind, runs),
     )  # fmt: skip
 
 
@@ -401,6 +405,30 @@ def _model(kind: Kind, beyond: tuple[float, float] | None) -> tuple[tuple[tuple[
         darkest = (a + np.sqrt(a * a + 4 * b)) / 2  # x² = a·x + b
         stops.append(float(-np.log2(max(darkest, 1e-6))))
     return tuple(made), round(min(stops), 2)
+
+
+def _coarse(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> tuple[float, float]:
+    """``stepped`` and ``blocks`` of luma, on a frame of each run."""
+    if kind.values or not runs:
+        return 0.0, 1.0
+    stepped, grid, others = [], [], []
+    for run in runs:
+        luma = kind.planes(run[0][1])[0]
+        h, w = (v // BLOCK * BLOCK for v in luma.shape)
+        blocks = luma[:h, :w].reshape(h // BLOCK, BLOCK, w // BLOCK, BLOCK).transpose(0, 2, 1, 3).reshape(-1, BLOCK, BLOCK)
+        if not len(blocks):
+            continue
+        reach = blocks.max(axis=(1, 2)) - blocks.min(axis=(1, 2))
+        across = np.abs(np.diff(blocks, axis=2))
+        turns = (np.diff(np.sign(np.diff(blocks, axis=2)), axis=2) != 0).mean(axis=(1, 2))
+        bare = (reach >= 1) & (reach <= 3) & (across.max(axis=(1, 2)) <= 1) & (turns < 0.25) & ((across > 0).mean(axis=(1, 2)) < 0.2)
+        stepped.append(float(bare.mean()))
+        plain = reach <= 12
+        if plain.sum() >= FEW:
+            grid.append(float(across[plain][:, :, 7].mean()))
+            others.append(float(across[plain][:, :, [2, 3, 4, 10, 11, 12]].mean()))
+    blocks_ = float(np.mean(grid)) / max(float(np.mean(others)), 0.02) if grid and float(np.mean(grid)) > 0.2 else 1.0
+    return round(float(np.mean(stepped)) if stepped else 0.0, 4), round(max(blocks_, 1.0), 2)
 
 
 def range_of(held: Noise, kind: Kind, curve: Curve, strong: float = 1.0) -> tuple[float, bool]:

@@ -28,6 +28,7 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     hot         places (left, top) of values that are the same whatever the light, and are taken from around them
     noise       as it was measured, which a cleaning goes by
     clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
+    even        are steps of a code in smooth parts made even, within half a code? only of pictures that are not cleaned
     detail      share of what was taken off luma that is given back
     """
 
@@ -51,3 +52,4 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     clean: Amount | None = None
     colour: Amount | None = None
     detail: Annotated[float, Meta(ge=0, le=1)] = 0.0
+    even: bool = False

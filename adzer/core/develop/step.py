@@ -12,9 +12,12 @@ from ..light import names as colour_cards
 from ..picture import Picture
 from ..plan import Input
 from ..stage import Context, StepResult
-from . import camera, measure, values
-from .cleaning import Cleaned
+from . import camera, measure, noise, values
+from .cleaning import Cleaned, Evened
 from .settings import DevelopSettings
+
+Say = Callable[..., None]
+STEPPED, BLOCKED = 0.05, 1.6  # share of the picture in bare steps; steps on a codec's grid against others: from which on it is said
 
 
 def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepResult:
@@ -35,6 +38,13 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
             parts.append(f"cleaned {_amount(settings)}")
             if sensor is None:
                 after = after.with_(bits=16)
+    elif settings.even and sensor is None:
+        draft = draft.with_(inputs=tuple(_evened(i) for i in draft.inputs))
+        after = after.with_(bits=16)
+        parts.append("steps made even")
+    held = noise.found(context.measured)
+    if held is not None and sensor is None and not parts:
+        _about_steps(say, held, context.facts.bits)
     if sensor is not None:
         made = values.developed(sensor, settings)
         _about_values(say, settings, context, made)
@@ -56,6 +66,21 @@ def cleans(settings: DevelopSettings) -> bool:
     return bool(settings.clean) or bool(settings.colour)
 
 
+def _about_steps(say: Say, held: noise.Noise, bits: int) -> None:
+    """What coarse codes and a codec have left in smooth parts."""
+    if held.stepped > STEPPED:
+        say(Level.NOTE, "stepped", f"{held.stepped:.0%} of it is smooth and lies in single steps of its {bits}-bit codes, with no noise over "
+            "them: a grade will show bands.", Fix("Make the steps even", "develop", {"even": True}))  # fmt: skip
+    if held.blocks > BLOCKED:
+        say(Level.NOTE, "blocks", f"Its codec shows: in plain parts steps on a grid of eight pixels are {held.blocks:.1f} times as large as others.",
+            Fix("Make the steps even", "develop", {"even": True}))  # fmt: skip
+
+
+def _evened(held: Input) -> Input:
+    samples, raster = held.as_recorded
+    return held if held.still is not None else replace(held, prepares=(Evened(samples, raster),))
+
+
 def _amount(settings: DevelopSettings) -> str:
     if settings.clean == 1 and settings.colour in (None, 1):
         return "as measured"
@@ -71,9 +96,6 @@ def _cleaned(held: Input, settings: DevelopSettings, values_: bool) -> Input:
     luma = settings.clean or 0.0
     colour = luma if settings.colour is None else settings.colour
     return replace(held, prepares=(Cleaned(samples, raster, settings.noise, luma, colour, settings.detail, values_),))
-
-
-Say = Callable[..., None]
 
 
 def _about_values(say: Say, settings: DevelopSettings, context: Context, made: values.Developed) -> None:

@@ -250,3 +250,23 @@ def clean_band(frames, use, middle, cell, shifts, sigma, keep, strength, shape, 
         made, line = out[y], total[y - top, STEP : STEP + wide]
         for x in range(wide):
             made[x] = line[x]
+
+
+@jit
+def even_band(plane, taps, most, scale, offset, out, row0, row1):
+    """Rows of a plane whose smooth parts lie in steps of a code, made even: the mean of places around that lie within ``most`` codes, but never
+    further than half a code from what was recorded. ``taps`` (n, 2): places down and right; ``scale``, ``offset``: to delivered codes."""
+    h, w = plane.shape
+    half = np.float32(0.5)
+    for y in range(row0, row1):
+        for x in range(w):
+            v = np.float32(plane[y, x])
+            total, n = v, np.float32(1.0)
+            for k in range(taps.shape[0]):
+                sy, sx = min(max(y + taps[k, 0], 0), h - 1), min(max(x + taps[k, 1], 0), w - 1)
+                u = np.float32(plane[sy, sx])
+                if abs(u - v) <= most:
+                    total += u
+                    n += np.float32(1.0)
+            d = min(max(total / n - v, -half), half)
+            out[y, x] = np.uint16((v + d) * scale + offset + half)

@@ -9,6 +9,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from ....core.develop import camera, measure, noise, values
 from ....core.develop.measure import Held
 from ....core.develop.noise import Noise, Seen
+from ....core.develop.step import BLOCKED, STEPPED
 from ....core.errors import AdzerError
 from ....core.job import Shot
 from ....core.light import names as colour_cards
@@ -48,6 +49,9 @@ class DevelopBench(StageBench):
         self.detail = Number(0, 0.01, 0, 1)
         for name, field in (("clean", self.luma), ("colour", self.colour), ("detail", self.detail)):
             field.settled.connect(lambda v, n=name: desk.answer("develop", **{n: v}))
+        self.even = Choice([("as they are", False), ("made even", True)])
+        self.even.chosen.connect(lambda v: desk.answer("develop", even=v))
+        self.even_card = Question("Steps of its codes, in smooth parts?", self.even)
         self.amounts = Numbers(("luma", self.luma), ("colour", self.colour), ("detail back", self.detail))
         self.noise_card = Question("Does it need cleaning?", self.measuring.button, self.much, self.amounts)
         self.zoom = Choice([(f"{k}:1", k) for k in (1, 2, 4, 8)], 2)
@@ -77,7 +81,7 @@ class DevelopBench(StageBench):
         self.order.chosen.connect(lambda v: desk.answer("develop", order=v))
         self.order_card = Question("Under which colour filter?", self.order)
         self.of_values = [self.white_card, self.bright_card, self.gone_card, self.into_card]
-        self.questions = [self.noise_card, *self.of_values, self.order_card, self.loupe_card]
+        self.questions = [self.noise_card, *self.of_values, self.order_card, self.even_card, self.loupe_card]
         self.loupe, self.levels, self.by_level, self.off = Loupe(), Levels(), ByLevel(), Off()
         self.instruments = [self.loupe, self.by_level, self.off, self.levels]
 
@@ -240,6 +244,14 @@ class DevelopBench(StageBench):
             card.setVisible(sensor is not None)
         held = measure.found(self.desk.found(shot)) if sensor is not None else None
         self.levels.show_held(held)
+        held_noise = noise.found(self.desk.found(shot))
+        self.even_card.setVisible(sensor is None and held_noise is not None)
+        if held_noise is not None:
+            self.even.set_value(walked.route.develop.even)
+            bare = f"{held_noise.stepped:.0%} of it lies in bare steps; on a codec's grid steps are {held_noise.blocks:.1f} times as large as others."
+            self.even_card.say(f"{bare} Made even, nothing goes further than half a code from what was recorded.")
+            open_ = held_noise.stepped > STEPPED or held_noise.blocks > BLOCKED
+            self.even_card.settle("" if open_ else "made even" if walked.route.develop.even else "as they are")
         self.order_card.setVisible(shot.facts.chroma == "4:0:0")
         self.order.set_value(walked.route.develop.order)
         said = (shot.facts.mosaic or "").upper()

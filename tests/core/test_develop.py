@@ -137,6 +137,15 @@ def test_gain_maps_and_dead_places_are_undone(tmp_path):
     out = made_light(tmp_path / "a.dng", highlights="as is")
     assert np.abs(out / 0.4 - 1).max() < 2e-3
     assert read_file(tmp_path / "a.dng")[0].sensor.dead == ((20, 10), (11, 31))
+    listed = struct.pack(">I", 2) + struct.pack(">4I", 4, 0x01030000, 0, 8) + struct.pack(">2I", 60000, 0)
+    listed += struct.pack(">4I", 1, 0x01030000, 0, 68) + struct.pack(">I", 1) + struct.pack(">8d", 1.25, -0.1, 0.05, 0, 0, 0, 0.5, 0.5)
+    codes[31, 11] = 60000
+    write(tmp_path / "b.dng", codes, Writing(black=(0.0,), white=60000, more=((51009, "u", maps), (51008, "u", listed))))
+    assert np.abs(made_light(tmp_path / "b.dng", highlights="as is") / 0.4 - 1).max() < 2e-3
+    facts, _ = read_file(tmp_path / "b.dng")
+    fix = next(f for f in walk(Route(), facts)["develop"].findings if f.code == "lens-bends").fix
+    assert fix.stage == "shape" and fix.answers["bent"] == pytest.approx([-0.08, 0.04, 0])
+    assert walk(Route().mended(fix), facts).stopped is None
 
 
 @pytest.mark.parametrize(

@@ -111,7 +111,8 @@ def _about_values(say: Say, settings: DevelopSettings, context: Context, made: v
         say(Level.WARN, "balance-jumps", f"The camera changed its white or exposure at frame {few}: the first frame's is held for all of it.")
     if sensor.bend:
         bend = ", ".join(f"{k:+.3f}" for k in sensor.bend)
-        say(Level.NOTE, "lens-bends", f"The file says that its lens bends straight lines ({bend}). Shape can undo it.")
+        say(Level.NOTE, "lens-bends", f"The file says that its lens bends straight lines ({bend}).",
+            Fix("Undo it", "shape", {"bent": list(sensor.bend)}))  # fmt: skip
     if found is None:
         return
     if found.diagonal and settings.order is None:

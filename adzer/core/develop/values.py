@@ -168,8 +168,12 @@ class Developed:
         values: Any = window[middle][0][:h, :w]
         if values.dtype != np.uint16:
             values = values.astype(np.uint16)
-        if self.sensor.dead:
-            values = healed(values, self.sensor.dead)
+        dead = self.sensor.dead
+        if self.sensor.dead_code is not None:
+            y, x = np.nonzero(values == self.sensor.dead_code)
+            dead = (*dead, *zip(x.tolist(), y.tolist(), strict=True))
+        if dead:
+            values = healed(values, dead)
         hue = self._hue(values)
         out = np.empty((3, h, w), np.uint16)
         fixed = (np.array(self.sensor.cells), *self._levels[:2], self.clip, *self._levels[2:], self._gain, self.matrix, self.table,

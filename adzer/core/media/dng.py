@@ -302,7 +302,7 @@ def _sensor(path: Path, tags: dict[int, Field], layout: Layout) -> Sensor:
     scale = [Fraction(v).limit_denominator(10_000) for v in tags.get(50718, (1, 1))]
     rate = Fraction(tags[51044][0]).limit_denominator(100_000) if 51044 in tags else None
     rate = rate if rate and Fraction(1, 1000) <= rate <= 1000 else None
-    maps, dead, bend = _opcodes(tags, (left, top))
+    maps, dead, dead_code, bend = _opcodes(tags)
     return Sensor(
         raster=(cw, ch), corner=(left + x, top + y), order=shifted(_order(path, tags), x, y), bits=layout.bits,
         black=black, white=(white,) * 4, table=_whole(tags.get(50712, ())),
@@ -313,7 +313,8 @@ def _sensor(path: Path, tags: dict[int, Field], layout: Layout) -> Sensor:
         exposure=float(np.clip((_floats(tags.get(50730)) or (0.0,))[0], -10, 10)),
         aspect=scale[0] / scale[1] if min(scale) > 0 else Fraction(1),
         dead=tuple((a - x, b - y) for a, b in dead if 0 <= a - x < cw and 0 <= b - y < ch),
-        gains=tuple(_moved(g, x, y) for g in maps), bend=bend, noise=_noise(tags), camera=_text(tags.get(50708)) or _text(tags.get(272)),
+        dead_code=dead_code, gains=tuple(_moved(g, x, y) for g in maps), bend=bend, noise=_noise(tags),
+        camera=_text(tags.get(50708)) or _text(tags.get(272)),
         rate=rate, timecode=_timecode(tags, rate),
     )  # fmt: skip
 
@@ -346,12 +347,13 @@ def _moved(held: GainMap, x: int, y: int) -> GainMap:
     return msgspec.structs.replace(held, area=(t - y, le - x, b - y, r - x))
 
 
-def _opcodes(tags: dict[int, Field], corner: tuple[int, int]) -> tuple[list[GainMap], list[tuple[int, int]], tuple[float, ...]]:
-    """Gain maps, dead places and the lens's bend of the three lists (chapter 7): those that we know; others are left, as they allow or not.
-    Places are of the active area."""
+def _opcodes(tags: dict[int, Field]) -> tuple[list[GainMap], list[tuple[int, int]], int | None, tuple[float, ...]]:
+    """Gain maps, dead places, the code that dead values have, and the lens's bend of the three lists (chapter 7): those that we
+    know; others are left, as they allow or not. Places are of the active area."""
     maps: list[GainMap] = []
     dead: list[tuple[int, int]] = []
     bend: tuple[float, ...] = ()
+    dead_code: int | None = None
     for tag in (51008, 51009, 51022):
         field = tags.get(tag)
         body = bytes(field[0]) if field and isinstance(field[0], bytes) else b""
@@ -368,11 +370,23 @@ def _opcodes(tags: dict[int, Field], corner: tuple[int, int]) -> tuple[list[Gain
                 points = struct.unpack(">I", data[4:8])[0]
                 rows = np.frombuffer(data[12 : 12 + 8 * min(points, 100_000)], ">u4")
                 dead += [(int(c), int(r)) for r, c in rows[: len(rows) // 2 * 2].reshape(-1, 2)]
-            elif code == 1 and len(data) >= 4 + 48:
-                k = struct.unpack(">6d", data[4:52])
-                if k[0] and all(np.isfinite(k)) and not any(k[4:]):
-                    bend = tuple(v / k[0] for v in k[1:4])
-    return maps, dead, bend
+            elif code == 4 and len(data) >= 4:
+                dead_code = struct.unpack(">I", data[:4])[0]
+            elif code == 1:
+                bend = _bend(data) or bend
+    return maps, dead, dead_code, bend
+
+
+def _bend(data: bytes) -> tuple[float, ...]:
+    """Of the first plane, as ``space.sphere.Flat`` has it; empty if its middle is not the picture's, or it is not round about that."""
+    if len(data) < 4 + 48:
+        return ()
+    planes = struct.unpack(">I", data[:4])[0]
+    k, at = struct.unpack(">6d", data[4:52]), data[4 + 48 * planes : 4 + 48 * planes + 16]
+    middle = struct.unpack(">2d", at) if len(at) == 16 else (0.5, 0.5)
+    if not k[0] or not all(np.isfinite(k)) or any(abs(v) > 1e-6 for v in k[4:]) or max(abs(v - 0.5) for v in middle) > 0.02:
+        return ()
+    return tuple(float(np.clip(v / k[0], -1, 1)) for v in k[1:4])
 
 
 def _gain_map(data: bytes) -> GainMap | None:

@@ -48,6 +48,7 @@ class Sensor(msgspec.Struct, frozen=True):
     exposure  stops by which the maker moves middle grey (BaselineExposure)
     aspect    width of a pixel over its height (DefaultScale)
     dead      places (left, top in ``raster``) of values that say nothing
+    dead_code the value that places have which say nothing, None: none
     gains     maps of gain; ``bend``: how straight lines are bent (WarpRectilinear: kr1 … kr3 over kr0), empty: not said
     noise     NoiseProfile: of a linear value x, 0 black to 1 white, the variance is a·x + b; by red, green, blue, or once for all
     camera    what the file calls its camera: compared, never shown
@@ -69,6 +70,7 @@ class Sensor(msgspec.Struct, frozen=True):
     exposure: float = 0.0
     aspect: Fraction = Fraction(1)
     dead: tuple[tuple[int, int], ...] = ()
+    dead_code: int | None = None
     gains: tuple[GainMap, ...] = ()
     bend: tuple[float, ...] = ()
     noise: tuple[tuple[float, float], ...] = ()

@@ -136,11 +136,12 @@ def of_noise() -> list[Row]:
                 found = _decibels(picture, clean[3]), seconds
                 if name not in others or found > others[name]:
                     others[name] = found
-        best = max(others.values())
+        most = max(db for db, _ in others.values())
+        best = most, min(s for db, s in others.values() if db > most - 0.2)
         told = ", ".join(f"{name} +{db - before:.1f} dB in {s:.2f} s" for name, (db, s) in others.items())
         rows.append((
             f"(z) luma of 1080p with noise of 2 %, {what}: gain, and seconds a frame (libavfilter's at their best of three strengths: {told})",
-            f"+{after - before:.1f} dB in {ours:.2f} s: {after - best[0]:+.1f} dB, **{best[1] / ours:.1f}×** as fast as the better",
+            f"+{after - before:.1f} dB in {ours:.2f} s: {after - best[0]:+.1f} dB, **{best[1] / ours:.1f}×** as fast as the quicker of those as good",
             f"≥ {least} dB, ≥ 1 dB better, ≥ 3×", after - before >= least and after - best[0] >= 1 and best[1] / ours >= 3,
         ))  # fmt: skip
         print(rows[-1], flush=True)

@@ -326,7 +326,7 @@ def test_the_command_line_measures_and_cleans(tmp_path):
     assert np.median(np.array(told["grain"]["sigma"][0])[known]) == pytest.approx(expected, rel=0.1)
     assert not _run("noise", tmp_path / "b.mkv", "--json")["needed"]
     made = _run("clean", tmp_path / "a.mkv", "--card", "archive", "--out", tmp_path / "c.mkv", "--json")
-    assert made["amount"] in (0.5, 0.7, 1.0, 1.3) and len(made["tried"]) == 4
+    assert made["amount"] in developing.AMOUNTS and len(made["tried"]) == len(developing.AMOUNTS)
     with av.open(str(tmp_path / "c.mkv")) as held:
         luma = list(held.decode(video=0))[4].planes[0]
         frame = np.frombuffer(luma, np.uint16).reshape(256, -1)[:, :320] / 4.0
@@ -337,7 +337,7 @@ def test_the_command_line_measures_and_cleans(tmp_path):
 
 @pytest.mark.parametrize("speed", [0, 1])
 def test_the_amount_that_shows_no_structure_is_nearly_the_best(speed):
-    """What is said of the removed picture rises with the amount, and the amount that it leads to is within 0.6 dB of the best there is."""
+    """What is said of the removed picture rises with the amount, and the amount that it leads to is within 0.8 dB of the best there is."""
     rng = np.random.default_rng(11)
     light = _photograph(speed)[:5]
     truth, noisy = _planes(light[2], 0.0, rng), [_planes(v, 0.02, rng) for v in light]
@@ -350,7 +350,7 @@ def test_the_amount_that_shows_no_structure_is_nearly_the_best(speed):
         found.append(developing.Taken(amount, share, sigma, 0.0))
     shares = [t.structure for t in found]
     assert shares == sorted(shares) and shares[-1] > developing.STRUCTURE
-    assert gains[developing.best(tuple(found[:-1]))] > max(gains.values()) - 0.6
+    assert gains[developing.best(tuple(found[:-1]))] > max(gains.values()) - 0.8
 
 
 def test_hot_values_are_found_and_healed(tmp_path):

@@ -150,7 +150,7 @@ def test_shots_are_found_ordered_judged_and_named(window, qtbot):
     desk, finder = window.desk, window.finder
     finder.ask()
     qtbot.keyClicks(finder.line, "sails")
-    assert wait(lambda: len(desk.shots) == 2, settle=0.1) and finder.count.text() == "2 of 5"
+    assert wait(lambda: len(desk.shots) == 2, settle=0.1) and finder.count.text() == "2 of 6"
     desk.judge("keep")
     finder.line.setText("keep")
     assert wait(lambda: [s.verdict for s in desk.shots] == ["keep"], settle=0)
@@ -160,7 +160,7 @@ def test_shots_are_found_ordered_judged_and_named(window, qtbot):
     assert wait(lambda: desk.shots == [], settle=0) and desk.shot is None
     assert not window.grab().isNull()
     finder.clear()
-    assert len(desk.shots) == 5 and not finder.isVisible()
+    assert len(desk.shots) == 6 and not finder.isVisible()
     desk.arrange(order="by name")
     assert [s.name for s in desk.shots] == sorted(s.name for s in desk.shots)
     window._choose_all()
@@ -212,7 +212,7 @@ def test_proxies_are_made_shown_and_left_for_the_masters(window):
     window.reading.make_copies("proxy", "quarter")
     assert wait(lambda: proxies.stand_in(desk.shot) is not None, seconds=90)
     desk.switch_proxies()
-    assert desk.on_proxies and "4 of 5 have none" in heard[-1]
+    assert desk.on_proxies and "5 of 6 have none" in heard[-1]
     facts, _, _ = desk.shown(desk.shot)
     assert facts.raster == (384, 192)
     desk.unfold("read")
@@ -235,7 +235,7 @@ def test_relinking_reports_before_it_links(window, tmp_path):
     mine = next(m for m in matches if m.wanted == shot.facts.path)
     assert mine.state == "matched" and sum(m.state == "matched" for m in matches) == 1
     sheet = Relink(matches, found, lambda: window.reading.link(matches, found), window)
-    assert "1 of 5" in sheet.findChildren(type(window.note))[0].text()
+    assert "1 of 6" in sheet.findChildren(type(window.note))[0].text()
     sheet.done_.click()
     assert wait(lambda: shot.id not in desk.problems)
     assert Path(desk.all[shot.id].facts.path).name == "IMG 0007 final.mp4"

@@ -370,7 +370,7 @@ def test_takes_have_their_own_range_and_view(window, bench):
     said = []
     desk.said.connect(said.append)
     desk.add_take(True)
-    assert "nothing for a take" in said[-1] and len(desk.all) == 5  # nothing lies before the first frame
+    assert "nothing for a take" in said[-1] and len(desk.all) == 6  # nothing lies before the first frame
     desk.go_to(24)
     desk.add_take(True)
     second = desk.shot
@@ -386,4 +386,4 @@ def test_takes_have_their_own_range_and_view(window, bench):
     assert desk.shot.name == "all round · 3" and (desk.shot.start, desk.shot.stop) == (24, 60)
     for _ in range(3):
         desk.undo()
-    assert len(desk.all) == 5 and desk.all[first].stop == 60
+    assert len(desk.all) == 6 and desk.all[first].stop == 60

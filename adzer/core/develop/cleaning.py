@@ -190,7 +190,7 @@ class Cleaned:
 
         def towards(k: int) -> None:
             if k != middle:
-                made[k] = flow(frames[middle][1], frames[k][1], made.shape[1:3], (h, w))
+                made[k] = np.rint(flow(frames[middle][1], frames[k][1], made.shape[1:3], (h, w)))
 
         list(self._pool.map(towards, range(len(frames))))
         planes, use = _filled([f[0][0] for f in frames], middle)
@@ -304,8 +304,8 @@ def shrunk(shade: Floats) -> NDArray[np.uint8]:
     return np.asarray((small - low) * (255 / max(high - low, 1e-6)), np.uint8)
 
 
-def flow(here: NDArray[np.uint8], there: NDArray[np.uint8], cells: tuple[int, ...], size: tuple[int, int]) -> NDArray[np.int32]:
-    """(rows, columns, 2) whole places by which cells of a picture lie in another (Kroeger and others 2016)."""
+def flow(here: NDArray[np.uint8], there: NDArray[np.uint8], cells: tuple[int, ...], size: tuple[int, int]) -> Array:
+    """(rows, columns, 2) places, down and right, by which cells of a picture lie in another (Kroeger and others 2016)."""
     import cv2
 
     finder: Any = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_FAST)
@@ -313,7 +313,7 @@ def flow(here: NDArray[np.uint8], there: NDArray[np.uint8], cells: tuple[int, ..
     (h, w), (rows, columns) = size, cells
     mean = cv2.resize(made, (columns, rows), interpolation=cv2.INTER_AREA).reshape(rows, columns, 2)
     scale = np.array([h / here.shape[0], w / here.shape[1]])
-    return np.rint(mean[..., ::-1] * scale).astype(np.int32)
+    return np.asarray(mean[..., ::-1] * scale, np.float64)
 
 
 def _filled(planes: list[Floats], middle: int) -> tuple[tuple[Floats, ...], NDArray[np.bool_]]:

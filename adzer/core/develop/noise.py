@@ -30,6 +30,8 @@ BINS = 16
 PLAIN, FEW = 0.35, 24  # share of a bin's blocks that count, those with the least drawn on them; fewer than which a bin says nothing
 STAYS = 1.15  # times as unlike, up to which a block is taken as not having moved
 ODD = 1.4  # times as wide as what is known of other levels, from which on a level is not believed
+DRIFTED, WHITE = 0.7, 0.12  # share of a block's variance that its second differences say, below which what is drawn has moved in it; how far
+# neighbours may agree for that to be believed: noise that was smoothed says as little
 STILL = 0.9  # of the noise that frames two apart differ by, below which those beside each other were smoothed over time
 SEEN = 0.8 / 219  # of the delivered signal: noise below this is not seen
 CLIPPED = 0.002
@@ -198,42 +200,78 @@ def _compared(kind: Kind, a: list[Floats], b: list[Floats], gap: int, number: in
         return None
     cells = (h // BLOCK, w // BLOCK)
     small = [cleaning.shrunk(s[: cells[0] * BLOCK, : cells[1] * BLOCK]) for s in shade]
-    flow = cleaning.flow(small[0], small[1], cells, (cells[0] * BLOCK, cells[1] * BLOCK))
+    moved = cleaning.flow(small[0], small[1], cells, (cells[0] * BLOCK, cells[1] * BLOCK))
+    flow = np.floor(moved).astype(np.int64)
     ys, xs = np.mgrid[0 : cells[0], 0 : cells[1]] * BLOCK
     to_y, to_x = ys + flow[..., 0], xs + flow[..., 1]
-    inside = (to_y >= 0) & (to_x >= 0) & (to_y + BLOCK <= h) & (to_x + BLOCK <= w)
+    inside = (to_y >= 1) & (to_x >= 1) & (to_y + BLOCK + 2 < h) & (to_x + BLOCK + 2 < w)
+    inside |= (np.abs(moved) < 0.5).all(axis=-1)
     chosen = np.flatnonzero(inside.ravel())
     if len(chosen) < FEW:
         return None
     chosen = chosen[:: max(1, len(chosen) // MOST)]
     at = np.stack([ys.ravel()[chosen], xs.ravel()[chosen]], axis=1)
     to = np.stack([to_y.ravel()[chosen], to_x.ravel()[chosen]], axis=1)
+    part = (moved - flow).reshape(-1, 2)[chosen]
     stayed = _cut(shade[0], at, (1, 1))
-    off = [((stayed - _cut(shade[1], where, (1, 1))) ** 2).mean(axis=(1, 2)) for where in (at, to)]
-    to = np.where((off[0] <= off[1] * STAYS)[:, None], at, to)  # in plain places anything looks alike
-    return _blocks(kind, a, b, at, to, gap, number)
+    there = _between(shade[1], to, part)
+    off = [((stayed - v) ** 2).mean(axis=(1, 2)) for v in (_cut(shade[1], at, (1, 1)), there)]
+    stays = off[0] * (1 + _left(part)) / 2 <= off[1] * STAYS  # in plain places anything looks alike
+    to, part = np.where(stays[:, None], at, to), np.where(stays[:, None], 0.0, part)
+    return _blocks(kind, a, b, at, to, part, gap, number)
 
 
-def _blocks(kind: Kind, a: list[Floats], b: list[Floats], at: NDArray[np.int64], to: NDArray[np.int64], gap: int, number: int) -> _Pair:
+def _taps(part: Array) -> Array:
+    """(…, 4) weights of a cubic between places (Catmull and Rom), ``part`` of the way from the second to the third."""
+    t = part[..., None]
+    powers = np.concatenate([np.ones_like(t), t, t**2, t**3], axis=-1)
+    return np.asarray(powers @ np.array([[0, 2, 0, 0], [-1, 0, 1, 0], [2, -5, 4, -1], [-1, 3, -3, 1]]) / 2)
+
+
+def _left(part: Array) -> Array:
+    """What is left of white noise's variance between places, down and right."""
+    return np.asarray((_taps(part) ** 2).sum(axis=-1).prod(axis=-1))
+
+
+def _left_of_second(part: Array) -> Array:
+    """The same of its second differences both ways: 36 where it lies on places."""
+    bent = np.apply_along_axis(lambda w: np.convolve(w, [1.0, -2.0, 1.0]), -1, _taps(part))
+    return np.asarray((bent**2).sum(axis=-1).prod(axis=-1))
+
+
+def _between(plane: Floats, to: NDArray[np.int64], part: Array) -> Floats:
+    """Blocks whose corners lie ``part`` of a place farther down and right than ``to``."""
+    y, x = (to[:, i, None] - 1 + np.arange(BLOCK + 3) for i in (0, 1))
+    whole = plane[np.clip(y, 0, plane.shape[0] - 1)[:, :, None], np.clip(x, 0, plane.shape[1] - 1)[:, None, :]]
+    w = _taps(part).astype(np.float32)
+    down = sum(w[:, 0, k, None, None] * whole[:, k : k + BLOCK] for k in range(4))
+    return np.asarray(sum(w[:, 1, k, None, None] * down[:, :, k : k + BLOCK] for k in range(4)), np.float32)
+
+
+def _blocks(
+    kind: Kind, a: list[Floats], b: list[Floats], at: NDArray[np.int64], to: NDArray[np.int64], part: Array, gap: int, number: int
+) -> _Pair:
     variance, level, drawn = [], [], []
     cosines, beside = np.zeros((8, 8)), (0.0, 0.0)
-    went = (at != to).any(axis=1)
+    went, fines = (at != to).any(axis=1) | (part != 0).any(axis=1), []
     for plane in range(len(a)):
         sx, sy = kind.sub(plane)
-        first, second = _cut(a[plane], at, (sy, sx)), _cut(b[plane], to, (sy, sx))
+        first, exact = _cut(a[plane], at, (sy, sx)), (sx, sy) == (1, 1)
+        second = _between(b[plane], to, part) if exact else _cut(b[plane], np.rint(to + part).astype(np.int64), (sy, sx))
+        both = 1 + _left(part) if exact else np.full(len(at), 2.0)
         d = first - second
         d -= d.mean(axis=(1, 2), keepdims=True)
         n = d.shape[1] * d.shape[2]
-        v = (d * d).sum(axis=(1, 2)) / (n - 1) / 2
+        v = (d * d).sum(axis=(1, 2)) / (n - 1) / both
         fine = d[:, :-2] - 2 * d[:, 1:-1] + d[:, 2:]
         fine = fine[:, :, :-2] - 2 * fine[:, :, 1:-1] + fine[:, :, 2:]  # where a block went by parts of a pixel, less of what is drawn is left
-        if kind.values or kind.samples.format.rgb or plane == 0:  # colour that was made fewer is smooth, and so is its noise
-            v = np.where(went, np.minimum(v, (fine * fine).mean(axis=(1, 2)) / 72), v)
+        fine = (fine * fine).mean(axis=(1, 2)) / (36 + (_left_of_second(part) if exact else 36))
         mean = (first + second) / 2
         small = mean.reshape(len(mean), 4, d.shape[1] // 4, 4, d.shape[2] // 4).mean(axis=(2, 4))
         top, low = kind.full[plane], 0.5 if kind.values or not kind.samples.limited else kind.samples.ends[0] + 0.5
         clipped = ((first >= top) | (second >= top)).mean(axis=(1, 2)) > CLIPPED
         clipped |= ((first <= low) | (second <= low)).mean(axis=(1, 2)) > CLIPPED
+        fines.append(fine)
         variance.append(np.where(clipped | (v == 0), np.nan, v))
         level.append(mean.mean(axis=(1, 2)))
         drawn.append(small.var(axis=(1, 2)))
@@ -248,7 +286,11 @@ def _blocks(kind: Kind, a: list[Floats], b: list[Floats], at: NDArray[np.int64],
                 basis = cleaning.cosines()
                 parts = unit.reshape(len(unit), 2, 8, 2, 8).transpose(0, 1, 3, 2, 4).reshape(-1, 8, 8)
                 cosines = np.mean((basis @ parts @ basis.T) ** 2, axis=0)
-    same = float(np.mean((at == to).all(axis=1)))
+    same = float(np.mean(~went))
+    for plane, v in enumerate(variance):  # colour that was made fewer is smooth, and so is its noise
+        if gap and (kind.values or kind.samples.format.rgb or plane == 0):
+            much = fines[plane] < DRIFTED * v
+            variance[plane] = np.where(went | (much & (max(map(abs, beside)) < WHITE)), np.minimum(v, fines[plane]), v)
     return _Pair(gap, number, variance, level, drawn, cosines, same, beside, at, tuple(kind.sub(p) for p in range(len(a))))
 
 
@@ -272,7 +314,7 @@ def _alone(kind: Kind, planes: list[Floats], number: int) -> _Pair | None:
     ys, xs = np.mgrid[0 : h // BLOCK, 0 : w // BLOCK] * BLOCK
     at = np.stack([ys.ravel(), xs.ravel()], axis=1)
     halves = [(np.asarray(p + m / 2, np.float32), np.asarray(p - m / 2, np.float32)) for p, m in zip(planes, made, strict=True)]
-    found = _blocks(kind, [a for a, _ in halves], [b for _, b in halves], at, at, 0, number)
+    found = _blocks(kind, [a for a, _ in halves], [b for _, b in halves], at, at, np.zeros((len(at), 2)), 0, number)
     return _Pair(0, number, found.variance, found.level, found.drawn, np.zeros((8, 8)), 1.0, (0.0, 0.0), at, found.sub)
 
 
@@ -349,10 +391,11 @@ def _whole(kind: Kind, centres: Array, sigma: Array, beyond: tuple[float, float]
         model = np.sqrt(np.maximum(beyond[0] * (centres - kind.black[plane]) + beyond[1], 0.01))
         odd = (centres < centres[known][0]) | (centres > centres[known][-1]) | (made > ODD * model) | (made < model / ODD)
         return np.where(odd, model, made)
-    for k in np.flatnonzero(known):  # a level far above those about it: something moved there
-        about = [made[n] for n in np.flatnonzero(known) if 0 < abs(n - k) <= 2]
-        if about and made[k] > ODD * np.median(about):
-            made[k] = float(np.median(about))
+    places = np.flatnonzero(known)
+    for k in places[np.argsort(-made[places])]:  # a level far above the four nearest: something moved there
+        near = sorted(places[places != k], key=lambda n: abs(n - k))[:4]
+        if near and made[k] > ODD * np.median(made[near]):
+            made[k] = float(np.median(made[near]))
     return np.asarray(np.interp(centres, centres[known], made[known]))
 
 

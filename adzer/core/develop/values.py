@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import queue
+import sys
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -28,6 +29,7 @@ from ..plan import Planes
 from . import camera
 from .settings import DevelopSettings
 
+MOST_GIVEN = 6  # frames whose memory is used again
 Floats = NDArray[np.float32]
 HOW = {"as is": 0, "neutral": 1, "rebuild": 2}
 FULL = 0.995  # of the way from black to white, from which on a value may be cut off: sensors' ceilings are not flat to the last code
@@ -161,6 +163,20 @@ class Developed:
             made.put((np.zeros((mosaic.ROOMS, h, w), np.float32), np.zeros((3, w), np.float32)))
         return made
 
+    @cached_property
+    def _given(self) -> list[NDArray[np.uint16]]:
+        return []
+
+    def _room(self, shape: tuple[int, int, int]) -> NDArray[np.uint16]:
+        """For the planes of a frame: those of an earlier one that nobody holds any more, as fresh memory costs as much as a tenth of the work."""
+        for held in self._given:
+            if sys.getrefcount(held) <= 3:  # this list, this name, and the asking
+                return held
+        made = np.empty(shape, np.uint16)
+        if len(self._given) < MOST_GIVEN:
+            self._given.append(made)
+        return made
+
     def run(self, window: list[Planes], middle: int) -> Planes:
         from ..kernels import mosaic
 
@@ -175,7 +191,7 @@ class Developed:
         if dead:
             values = healed(values, dead)
         hue = self._hue(values)
-        out = np.empty((3, h, w), np.uint16)
+        out = self._room((3, h, w))
         fixed = (np.array(self.sensor.cells), *self._levels[:2], self.clip, *self._levels[2:], self._gain, self.matrix, self.table,
                  self.how, self.ceiling, hue, self.fine)  # fmt: skip
 

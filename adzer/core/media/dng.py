@@ -132,9 +132,12 @@ def _unpacked(rows: NDArray[np.uint8], layout: Layout, width: int) -> Values:
         ones = np.unpackbits(rows, axis=1)[:, : width * bits].reshape(len(rows), width, bits)
         return np.asarray(ones @ (1 << np.arange(bits - 1, -1, -1)), np.uint16)
     if bits == 12:  # the usual way, quickly: three bytes hold two
-        wide = np.pad(rows, ((0, 0), (0, -rows.shape[1] % 3))).reshape(len(rows), -1, 3).astype(np.uint16)
-        both = np.stack([wide[..., 0] << 4 | wide[..., 1] >> 4, (wide[..., 1] & 15) << 8 | wide[..., 2]], axis=-1)
-        return np.asarray(both.reshape(len(rows), -1)[:, :width], np.uint16)
+        wide = np.pad(rows, ((0, 0), (0, -rows.shape[1] % 3)))
+        words = np.ndarray((wide.size // 3,), ">u4", np.append(wide.ravel(), np.uint8(0)), 0, (3,)).astype(np.uint32)  # each and the byte after it
+        both = np.empty((len(words), 2), np.uint16)
+        np.right_shift(words, 20, out=both[:, 0], casting="unsafe")
+        np.bitwise_and(words >> 8, 4095, out=both[:, 1], casting="unsafe")
+        return both.reshape(len(rows), -1)[:, :width]
     many = 4  # values that fill whole bytes together
     each, groups = many * bits // 8, -(-width // many)
     held = np.pad(rows, ((0, 0), (0, max(0, groups * each - rows.shape[1]))))[:, : groups * each].reshape(len(rows), groups, each)

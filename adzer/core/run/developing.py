@@ -33,7 +33,7 @@ from .frames import prepared
 from .pixels import Processor
 
 TIMES = 8.0  # as strong as it was, what was taken off is shown
-AMOUNTS = (0.5, 0.7, 1.0, 1.3)  # of what was measured, the largest of which is taken that takes no structure with it
+AMOUNTS = (0.7, 1.0, 1.3)  # of what was measured, the largest of which is taken that takes no structure with it
 AROUND = 12  # sensor values about a click that are looked at, each way
 STRUCTURE = 0.05  # share of what was taken off that may look like what is drawn
 DRAWN = 0.8  # share of blocks on which less is drawn than on those that are looked at for it

@@ -31,6 +31,7 @@ from .queueview import SlipRow
 from .stages.base import StageBench
 from .stages.develop.bench import DevelopBench
 from .stages.join.bench import JoinBench
+from .stages.steady.bench import SteadyBench
 from .startview import StartPage
 from .window import Window
 
@@ -119,9 +120,15 @@ class Camera:
         for shot in desk.shots[:3]:
             window.analysing.want(shot, "motion")
         wait(lambda: window.analysing.running is None, seconds=120, settle=1.0)
+        bench = self._bench(SteadyBench)
+        bench.method.choose("hold")
+        wait(lambda: not desk.worker.busy, settle=0.5)
+        bench.compare.click()
+        wait(lambda: not desk.worker.busy, seconds=120, settle=0.5)
         desk.go_to(50)
         wait(lambda: not desk.worker.busy, settle=0.8)
         self.take("bench-steady")
+        desk.undo()
         desk.unfold(None)
         desk.select(0)
 

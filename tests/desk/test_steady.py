@@ -34,6 +34,15 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     assert [a for w, a in asked if w == "analyse"] == left
     found = shaken(desk.found(shot))
     assert 3 < found.pixels < 8 and found.hz and bench.button.isHidden() and not bench.lines.isHidden() and not window.bench.shelf.isHidden()
+    bench.method.choose("hold")
+    assert wait(lambda: desk.shot.route.steady.method == "hold" and not desk.worker.busy, settle=0.2), window.note.text()
+    assert "held still" in cell(desk, desk.shot, "steady").second and desk.walk(desk.shot).draft.held is not None
+    bench.budget._move(15.0)
+    bench.budget.settled.emit(15.0)
+    assert wait(lambda: desk.shot.route.steady.budget == 0.15 and not desk.worker.busy, settle=0.2)
+    desk.undo()
+    desk.undo()
+    assert desk.shot.route.steady.method == "off" and desk.walk(desk.shot).draft.held is None
     said = cell(desk, shot, "steady")
     assert f"{said.first} at {said.second.replace(' · ', ', ')}" == words(found).removeprefix("shakes ")
     sphere = next(i for i, s in enumerate(desk.shots) if s.name == "all round")

@@ -72,6 +72,9 @@ def cells(frame: NDArray[np.uint16]) -> list[NDArray[np.uint16]]:
 
 
 def of_frames(sensor: Sensor, numbers: tuple[int, ...], frames: list[NDArray[np.uint16]]) -> Held:
+    hot = _hot(sensor, frames)
+    if hot:
+        frames = [values.healed(f, hot) for f in frames]
     black, white = np.array(sensor.black), np.array(sensor.white)
     span, clip = np.maximum(white - black, 1.0), black + values.FULL * np.maximum(white - black, 1.0)
     apart = [cells(f) for f in frames]
@@ -97,7 +100,7 @@ def of_frames(sensor: Sensor, numbers: tuple[int, ...], frames: list[NDArray[np.
     return Held(
         numbers, (headroom[0], headroom[1], headroom[2]), (one, two, three), tuple(over), tuple(map(tuple, np.round(levels, 7).tolist())),
         _ceiling(frames, float(white.min()), float(black.max())), _floor(frames, float(black.min()), float(span.min())), _diagonal(sensor, apart),
-        _hot(sensor, frames),
+        hot,
     )  # fmt: skip
 
 

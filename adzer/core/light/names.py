@@ -21,7 +21,7 @@ STANDARD_TITLES = {
     "gamma22": "gamma 2.2",
     "gamma26": "gamma 2.6",
     "acescct": "ACEScct",
-    "float-log": "floating-point light",
+    "float-log": "light",
     "pq": "BT.2100 PQ",
     "hlg": "BT.2100 HLG",
 }

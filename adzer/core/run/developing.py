@@ -283,7 +283,8 @@ def neutral_at(
 def gone_marks(frame: Frame, sensor: Sensor, columns: int = 160) -> NDArray[np.int8]:
     """A grid over the recorded picture: in how many channels most of a cell is full in the sensor, 0 … 3."""
     clip = np.array(sensor.black) + values.FULL * (np.array(sensor.white) - np.array(sensor.black))
-    parts = measure.cells(np.asarray(frame.cropped(0), np.uint16))
+    held = np.asarray(frame.cropped(0), np.uint16)
+    parts = measure.cells(values.healed(held, sensor.dead) if sensor.dead else held)
     h, w = parts[0].shape
     k = max(1, w // columns)
     many = np.zeros((h // k, w // k), np.int8)

@@ -40,7 +40,7 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from . import analysing, developing, matching, syncing
+from . import analysing, developing, matching, steadying, syncing
 from .frames import Prepared, numbers, still_planes
 from .pixels import Processor
 from .render import trial
@@ -272,7 +272,10 @@ MATCHING: dict[str, Callable[..., object]] = {
 }  # fmt: skip
 
 
-DEVELOPING: dict[str, Callable[..., object]] = {
+OF_A_STAGE: dict[str, Callable[..., object]] = {
+    "steady": steadying.answers, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
+        facts, seen, route, cards.delivery(card), budget, rows=rows
+    ),
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),
     "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
 }  # fmt: skip
@@ -306,8 +309,8 @@ def do_chore(chore: Chore) -> object:
         return syncing.in_step(*chore.args)
     if chore.what in MATCHING:
         return MATCHING[chore.what](*chore.args)
-    if chore.what in DEVELOPING:
-        return DEVELOPING[chore.what](*chore.args)
+    if chore.what in OF_A_STAGE:
+        return OF_A_STAGE[chore.what](*chore.args)
     if chore.what == "pair":
         return join_files(*chore.args)
     if chore.what == "partners":

@@ -20,7 +20,8 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     if cleans(walked.route.develop):
         second = "cleaned"
     elif held is not None:
-        second = held.saw
+        known = [s for s, n in zip(held.grain.sigma[0], held.counts, strict=True) if n]
+        second = f"σ {min(known):.1f}–{max(known):.1f}" if known else "σ not known"
     s = walked.route.develop
     sensor = values.sensor_of(shot.facts, s)
     if sensor is None:

@@ -155,7 +155,7 @@ class Off(Plot):
     """What a cleaning takes off, by amount: noise, and what of it is structure."""
 
     def __init__(self) -> None:
-        super().__init__("Structure taken off", 2)
+        super().__init__("Structure lost", 2)
         self._tried: Sequence[Taken] = ()
         self._amount: float | None = None
 

@@ -21,6 +21,8 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     if found is None:
         return Cell("", quiet=True)
     first, _, second = words(found).removeprefix("shakes ").partition(" at ")
+    if walked.route.steady.method != "off":
+        second = walked["steady"].result.says
     return Cell(first, second.replace(", ", " · "))
 
 

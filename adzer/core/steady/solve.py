@@ -1,0 +1,179 @@
+"""How a picture that shook is to be moved so that it does not, within what may be spent of it: nothing bare can ever enter.
+
+A *path* says how the recorded picture lies against the first, frame by frame: pixels right and down, degrees clockwise, per cent larger
+(``look.motion.path``). *Moves* are a path less the one that is wanted: where a steady picture's middle lies in the recorded one.
+"""
+
+from __future__ import annotations
+
+import base64
+import zlib
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..space.looks import Turning
+from .measure import slow
+
+Array = NDArray[np.float64]
+Size = tuple[int, int]
+LONGEST = 900  # frames that are solved at once; ``JOINED`` of them again with the next
+JOINED = 120
+SLOWLY = 0.004  # of a turn a frame: what is slower is where a way really goes
+# Of standing still, of going evenly, of gathering speed evenly (Grundmann, Kwatra and Essa 2011); and of lying where the way really went, which
+# decides among ways that are as good, so that a pan keeps its speed.
+WEIGHTS, NEAR = (0.05, 10.0, 100.0), 0.002
+
+
+def share_inside(moves: Array, size: Size, kept: float) -> Array:
+    """(frames) 0 … 1, how much of each frame's moves may be made so that a window ``kept`` as large stays in the picture."""
+    low, high = np.zeros(len(moves)), np.ones(len(moves))
+    good = _inside(moves, size, kept)
+    for _ in range(22):
+        middle = (low + high) / 2
+        fits = _inside(moves * middle[:, None], size, kept)
+        low, high = np.where(fits, middle, low), np.where(fits, high, middle)
+    return np.where(good, 1.0, low)
+
+
+def _inside(moves: Array, size: Size, kept: float) -> NDArray[np.bool_]:
+    half = np.array(size) / 2
+    corners = kept * half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+    m = matrices(moves, size, kept)
+    at = np.einsum("nij,kj->nki", m[:, :, :2], half + corners / kept) + m[:, None, :, 2]
+    return np.asarray(((at[..., :2] >= -1e-9) & (at[..., :2] <= np.array(size) + 1e-9)).all(axis=(1, 2)))
+
+
+def matrices(moves: Array, size: Size, kept: float) -> Array:
+    """(frames, 3, 3) of places of the steady picture (its window enlarged to the whole) → recorded ones."""
+    middle = np.array(size) / 2
+    turn, grown = np.radians(moves[:, 2]), np.exp(moves[:, 3] / 100) * kept
+    c, s = grown * np.cos(turn), grown * np.sin(turn)
+    made = np.zeros((len(moves), 3, 3))
+    made[:, 0, 0], made[:, 0, 1], made[:, 1, 0], made[:, 1, 1], made[:, 2, 2] = c, -s, s, c, 1.0
+    made[:, :2, 2] = middle + moves[:, :2] - np.stack([c * middle[0] - s * middle[1], s * middle[0] + c * middle[1]], axis=1)
+    return made
+
+
+def solved(path: Array, size: Size, rate: float, method: str, budget: float, roll: bool = True, cut: float = 0.5) -> Array:
+    """(frames, 4) moves of a method, all of them inside the budget."""
+    path, kept = np.array(path, np.float64), 1 - budget
+    if method == "off" or len(path) < 2 or budget <= 0:
+        return np.zeros_like(path)
+    if method == "hold":
+        wanted = np.broadcast_to((path.max(axis=0) + path.min(axis=0)) / 2, path.shape)
+    elif method == "drift":
+        wanted = slow(path, rate, cut)
+    else:
+        wanted = _evenly(path, size, kept, roll)
+    moves = path - wanted
+    if not roll:
+        moves[:, 2] = 0.0
+    return moves * _calm(share_inside(moves, size, kept), max(2, round(rate / 2)))[:, None]
+
+
+def needed(path: Array, size: Size, method: str, rate: float, roll: bool = True, cut: float = 0.5) -> float:
+    """The budget with which a method is held to the full; above 0.5 it cannot be."""
+    wanted = slow(path, rate, cut) if method == "drift" else np.broadcast_to((path.max(axis=0) + path.min(axis=0)) / 2, path.shape)
+    moves = path - wanted
+    if not roll:
+        moves = moves * [1, 1, 0, 1]
+    low, high = 0.0, 0.9
+    for _ in range(20):
+        middle = (low + high) / 2
+        low, high = (low, middle) if _inside(moves, size, 1 - middle).all() else (middle, high)
+    return high
+
+
+def _calm(share: Array, reach: int) -> Array:
+    """Never above ``share``, and smooth: the least about each frame, then a mean of those with weights that fade."""
+    from scipy.ndimage import minimum_filter1d
+
+    least = minimum_filter1d(share, 2 * reach + 1, mode="nearest")
+    weights = np.hanning(2 * reach + 3)[1:-1]
+    padded = np.concatenate([np.full(reach, least[0]), least, np.full(reach, least[-1])])
+    return np.minimum(np.convolve(padded, weights / weights.sum(), "valid"), share)
+
+
+def _evenly(path: Array, size: Size, kept: float, roll: bool) -> Array:
+    """The way made of still, even and evenly faster parts that stays within the budget: a linear programme, of long shots piece by piece."""
+    wanted = np.array(path)
+    start = 0
+    while start < len(path):
+        stop = min(start + LONGEST, len(path))
+        fixed = wanted[start : start + 3] if start else None
+        wanted[start:stop] = _programme(path[start:stop], size, kept, roll, fixed)
+        if stop == len(path):
+            break
+        start = stop - JOINED
+    return wanted
+
+
+def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | None) -> Array:
+    """One piece. Corners are taken to first order; what that leaves out, ``solved`` takes back."""
+    from scipy.optimize import linprog
+    from scipy.sparse import block_array, csr_array, diags_array, eye_array, kron
+
+    n, (w, h) = len(path), size
+    if n < 4:
+        return path
+    unit = np.array([1.0, 1.0, np.degrees(2 / w), 100 * 2 / w])  # a turn or a growth that moves the edge by a pixel
+    steps = ((-1.0, 1.0), (1.0, -2.0, 1.0), (-1.0, 3.0, -3.0, 1.0))
+    differences = [eye_array(n), *(diags_array(list(c), offsets=list(range(len(c))), shape=(n - len(c) + 1, n)) for c in steps)]
+    way = (slow(path, 1.0, SLOWLY) / unit).T.ravel()
+    size_ = [d.shape[0] for d in differences]
+    variables, slacks = 4 * n, 4 * sum(size_)
+    rows, limits = [], []
+    offset = 0
+    for d, many in zip(differences, size_, strict=True):
+        big = kron(eye_array(4), d).tocsr()
+        own = csr_array((np.ones(4 * many), (np.arange(4 * many), offset + np.arange(4 * many))), shape=(4 * many, slacks))
+        rows += [[big, -own], [-big, -own]]
+        limits += [way, -way] if many == n else [np.zeros(4 * many)] * 2
+        offset += 4 * many
+    half = np.array([w, h]) / 2
+    room = half * (1 - kept) * 0.98
+    for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+        x, y = kept * half * (sx, sy)
+        turn, grow = np.radians(unit[2]), unit[3] / 100
+        for axis, across in ((0, (1.0, 0.0, -turn * y, grow * x)), (1, (0.0, 1.0, turn * x, grow * y))):
+            big = kron(csr_array(np.array([across])), eye_array(n)).tocsr()
+            lies = big @ (path / unit).T.ravel()
+            zero = csr_array((n, slacks))
+            rows += [[big, zero], [-big, zero]]  # path less wanted lies within the room, both ways
+            limits += [lies + room[axis], room[axis] - lies]
+    cost = np.concatenate([np.zeros(variables), *[np.full(4 * many, weight) for many, weight in zip(size_, (NEAR, *WEIGHTS), strict=True)]])
+    bounds: list[tuple[float | None, float | None]] = [(None, None)] * variables + [(0, None)] * slacks
+    if fixed is not None:
+        for c in range(4):
+            for k in range(3):
+                bounds[c * n + k] = (float(fixed[k, c] / unit[c]),) * 2
+    if not roll:
+        for k in range(n):
+            bounds[2 * n + k] = (float(path[k, 2] / unit[2]),) * 2
+    made = linprog(cost, A_ub=block_array(rows).tocsr(), b_ub=np.concatenate(limits), bounds=bounds, method="highs")
+    if made.x is None:
+        return slow(path, 25.0)
+    return np.asarray(made.x[:variables].reshape(4, n).T * unit)
+
+
+def packed(moves: Array) -> str:
+    """As an answer holds them."""
+    return base64.b64encode(zlib.compress(np.asarray(moves, "<f4").tobytes(), 6)).decode()
+
+
+def unpacked(text: str, frames: int) -> Array | None:
+    """None if they are not of so many frames, or not whole."""
+    try:
+        body = zlib.decompress(base64.b64decode(text, validate=True))
+    except (ValueError, zlib.error):
+        return None
+    if len(body) != 16 * frames:
+        return None
+    made = np.frombuffer(body, "<f4").reshape(-1, 4).astype(np.float64)
+    return made if np.isfinite(made).all() else None
+
+
+def turning(moves: Array, size: Size, kept: float, times: Array) -> Turning:
+    """As a patch has it."""
+    return Turning(np.asarray(times, np.float64), matrices(moves, size, kept))

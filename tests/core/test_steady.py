@@ -1,0 +1,167 @@
+"""Steady: what is held stays, what is meant goes on, and nothing bare ever enters; masters looked at by another library."""
+
+from __future__ import annotations
+
+import json
+from fractions import Fraction
+
+import av
+import numpy as np
+import pytest
+import scipy.ndimage
+import skimage.data
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from skimage.registration import phase_cross_correlation
+from typer.testing import CliRunner
+
+from adzer.cli.main import app
+from adzer.core.errors import AdzerError
+from adzer.core.media.encode import VideoSpec, VideoTags, Writer
+from adzer.core.route import Route, walk
+from adzer.core.run import steadying
+from adzer.core.steady import solve
+from adzer.core.steady.measure import slow
+
+RATE = 25.0
+
+
+def _hand(n, seed, pan=0.0, reach=6.0):
+    """A path as hands make them: pixels, pixels, degrees, per cent."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(n) / RATE
+    made = np.zeros((n, 4))
+    for k, size in enumerate((reach, reach, 0.05 * reach, 0.03 * reach)):
+        for hz in rng.uniform(0.8, 6, 4):
+            made[:, k] += size * rng.uniform(0.2, 1) * np.sin(2 * np.pi * hz * t + rng.uniform(0, 6)) / 2
+        made[:, k] += size * np.cumsum(rng.standard_normal(n)) * 0.03
+    made[:, 0] += pan * t
+    return made
+
+
+def _corners_outside(moves, size, kept):
+    """By trigonometry of its own: how far the farthest corner of the window lies outside of the recorded picture."""
+    worst = -1e9
+    for dx, dy, degrees, per_cent in moves:
+        k, a = kept * np.exp(per_cent / 100), np.deg2rad(degrees)
+        for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+            x, y = sx * size[0] / 2 * k, sy * size[1] / 2 * k
+            px, py = size[0] / 2 + dx + x * np.cos(a) - y * np.sin(a), size[1] / 2 + dy + x * np.sin(a) + y * np.cos(a)
+            worst = max(worst, -px, -py, px - size[0], py - size[1])
+    return worst
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.integers(2, 90), st.integers(0, 10_000), st.floats(0.0, 0.5), st.sampled_from(["hold", "drift", "path"]), st.floats(0.5, 60), st.booleans())
+def test_nothing_bare_ever_enters(n, seed, budget, method, reach, roll):
+    path = _hand(n, seed, reach=reach)
+    moves = solve.solved(path, (640, 360), RATE, method, budget, roll)
+    assert np.isfinite(moves).all() and _corners_outside(moves, (640, 360), 1 - budget) < 1e-6
+    assert roll or not moves[:, 2].any()
+
+
+@pytest.mark.parametrize("method", ["drift", "path"])
+def test_jitter_goes_and_a_pan_keeps_its_speed(method):
+    """Above 1 Hz a tenth is left at most, the pan's speed stays within 2 %, and both ends are nearly as calm as the middle."""
+    path = _hand(300, 3, pan=55.0)
+    steady = path - solve.solved(path, (1920, 1080), RATE, method, 0.1)
+    fast = lambda p: (p - slow(p, RATE, 1.0))[:, :2]  # noqa: E731
+    assert np.sqrt((fast(steady) ** 2).mean()) < 0.1 * np.sqrt((fast(path) ** 2).mean())
+    assert (steady[-30, 0] - steady[30, 0]) / (239 / RATE) == pytest.approx(55.0, rel=0.02 + 1.5 / 55)
+    calm = np.abs(np.diff(steady[:, :2], 2, axis=0)).max(axis=1)
+    assert max(calm[:25].max(), calm[-25:].max()) < 1.5 * max(calm[60:-60].max(), 0.05)
+
+
+def test_a_long_way_is_solved_in_pieces_without_a_jolt(monkeypatch):
+    monkeypatch.setattr(solve, "LONGEST", 240)
+    monkeypatch.setattr(solve, "JOINED", 60)
+    path = _hand(solve.LONGEST + 200, 4, pan=20.0)
+    moves = solve.solved(path, (1280, 720), RATE, "path", 0.08)
+    steady = path - moves
+    seam = solve.LONGEST - solve.JOINED
+    assert _corners_outside(moves[::3], (1280, 720), 0.92) < 1e-6
+    assert np.abs(np.diff(steady[seam - 5 : seam + 8, :2], axis=0)).max() < np.abs(np.diff(path[:, :2], axis=0)).max() / 3
+
+
+def test_answers_are_whole_or_refused(tmp_path):
+    moves = _hand(40, 5)
+    text = solve.packed(moves)
+    assert np.allclose(solve.unpacked(text, 40), moves, atol=1e-4)
+    for broken, n in ((text, 41), (text[:-8], 40), ("no", 40), ("", 40)):
+        assert solve.unpacked(broken, n) is None
+
+
+# --- from a file --------------------------------------------------------------------------------------------------
+SIZE = (480, 320)
+
+
+def _shaken(path, moves):
+    """A photograph, moved by another library's splines, in 8-bit FFV1; brighter than black everywhere."""
+    photo = 60 + 0.6 * skimage.data.camera().astype(float)
+    spec = VideoSpec("ffv1", SIZE, 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(path, spec) as writer:
+        for n, (dx, dy, degrees, _) in enumerate(moves):
+            a = np.deg2rad(degrees)
+            turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])  # of (row, column)
+            middle = np.array([(SIZE[1] - 1) / 2, (SIZE[0] - 1) / 2])
+            # Recorded place p shows the photograph at R⁻¹(p − middle − d) + its own middle.
+            back = turn.T
+            offset = np.array([255.5, 255.5]) - back @ (middle + np.array([dy, dx]))
+            luma = scipy.ndimage.affine_transform(photo, back, offset, SIZE[::-1], order=3, mode="reflect")
+            frame, target = writer.blank()
+            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(luma), 16, 235)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+
+
+def _lumas(path):
+    with av.open(str(path)) as held:
+        return [f.to_ndarray(format="gray16le").astype(float) for f in held.decode(video=0)]
+
+
+def _run(*words):
+    made = CliRunner().invoke(app, [str(w) for w in words])
+    assert made.exit_code == 0, (made.output, made.exception)
+    return made.stdout
+
+
+def test_a_master_is_held_as_on_a_tripod(tmp_path):
+    hand = _hand(24, 8, reach=4.0)
+    hand[:, 3] = 0
+    _shaken(tmp_path / "a.mkv", hand)
+    out = ("--card", "archive", "--out", tmp_path / "b.mkv", "--json")
+    told = json.loads(_run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *out))
+    assert told["method"] == "hold" and told["budget"] == 0.12
+    off = {}
+    for name in ("a.mkv", "b.mkv"):
+        frames = _lumas(tmp_path / name)
+        found = [phase_cross_correlation(frames[0][24:-24, 24:-24], f[24:-24, 24:-24], upsample_factor=50)[0] for f in frames[1:]]
+        off[name] = float(np.sqrt((np.array(found) ** 2).sum(axis=1).mean()))
+    assert off["a.mkv"] > 2.0 and off["b.mkv"] < 0.5, off
+    assert min(f.min() for f in _lumas(tmp_path / "b.mkv")) > 40 * 256 / 1.2  # nothing of the bars' black
+    told = json.loads(_run("shake", tmp_path / "a.mkv", "--compare", "--budget", "12%", "--json"))
+    ways = {w["method"]: w for w in told["ways"]}
+    assert set(ways) == {"off", "hold", "drift", "path"} and all(not w["why"] for w in ways.values())
+    for method in ("hold", "path"):
+        assert sum(ways[method]["left"][1:]) < 0.2 * sum(ways["off"]["left"][1:])
+    assert ways["hold"]["kept"] == pytest.approx(0.88**2, abs=1e-3) and told["recommended"] in ("hold", "path")
+
+
+def test_what_cannot_be_followed_is_said(tmp_path):
+    spec = VideoSpec("ffv1", (64, 48), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(tmp_path / "fog.mkv", spec) as writer:
+        for n in range(8):
+            frame, target = writer.blank()
+            for plane, code in zip(target, (120, 128, 128), strict=True):
+                plane[:] = code
+            writer.write(frame, n)
+    from adzer.core.intake.take import facts_of
+
+    facts = facts_of(tmp_path / "fog.mkv")
+    rows = steadying.rows_of(facts, Route())
+    with pytest.raises(AdzerError, match=r"fog\.mkv.*nothing can be followed"):
+        steadying.answers(rows, facts, Route(), "hold", 0.1)
+    stop = walk(Route().with_("steady", method="hold", moves="none"), facts)["steady"]
+    assert stop.findings[0].code == "moves-missing" and walk(Route().mended(stop.findings[0].fix), facts)["steady"].findings == ()
+    far = solve.packed(np.full((8, 4), 20.0))
+    assert walk(Route().with_("steady", method="hold", moves=far), facts)["steady"].findings[0].code == "moves-too-far"

@@ -39,7 +39,7 @@ def test_values_are_balanced_looked_at_and_healed(window, bench):
     bench.white.choose("patch")
     bench.dragged(QPointF(0.267, 0.83), True)
     assert wait(lambda: desk.shot.route.develop.white == "patch" and not desk.worker.busy, settle=0.5), window.note.text()
-    assert np.ptp(_grey(window)) < 0.08 * _grey(window).mean()
+    assert wait(lambda: np.ptp(_grey(window)) < 0.08 * _grey(window).mean(), settle=0.1), _grey(window)
     bench.looking.start()
     assert wait(lambda: "values" in desk.found(desk.shot) and not desk.worker.busy, settle=0.2)
     held = measure.found(desk.found(desk.shot))

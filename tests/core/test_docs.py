@@ -10,6 +10,7 @@ import shlex
 from pathlib import Path
 from typing import Any
 
+import pytest
 from typer.testing import CliRunner
 
 from adzer.cli.terminal import app

@@ -46,6 +46,10 @@ class Prepare(Protocol):
     @property
     def samples(self) -> Samples: ...
 
+    def sized(self, raster: Size) -> Prepare:
+        """The same for recorded pictures of another size."""
+        ...
+
     def quick(self) -> Prepare:
         """The same as it is only looked at: sooner done, and nearly as good."""
         ...
@@ -101,7 +105,8 @@ class Input:
         """Of two recordings laid side by side the n-th as an input of its own; None if it is only one."""
         if not isinstance(self.recording, Pair) or self.turn:
             return None
-        return replace(self, raster=(self.raster[0] // 2, self.raster[1]), source=self.recording.both[n])
+        size = (self.raster[0] // 2, self.raster[1])
+        return replace(self, raster=size, source=self.recording.both[n], prepares=tuple(p.sized(size) for p in self.prepares))
 
     def moment(self, time: Array) -> Array:
         return self.offset + self.drift * time

@@ -85,6 +85,15 @@ def from_json(text: str | bytes, kind: type[T], what: str = "this text") -> T:
         raise UnreadableError(f"{what} is not what it should be ({plainly(error)}).") from None
 
 
+def of_version(body: bytes | None, kind: type[T], version: int) -> T | None:
+    """What was measured and kept, if it is of this version's reckoning; what cannot be read is measured again."""
+    try:
+        made: Any = from_json(body, kind) if body else None
+    except UnreadableError:
+        return None
+    return made if made is not None and made.version == version else None
+
+
 def from_plain(value: object, kind: type[T], what: str = "this record") -> T:
     """The record of type ``kind`` from plain values; UnreadableError names ``what`` if it is not one."""
     try:

@@ -422,3 +422,29 @@ def test_bare_steps_and_blocks_are_found_and_made_even():
     blocky = np.kron(100 + 3 * rng.standard_normal((16, 64)), np.ones((8, 8)))
     blocky = np.rint(blocky + 0.6 * rng.standard_normal(blocky.shape)).astype(np.uint8)
     assert noise.measured(kind, [[(0, (blocky,))]]).blocks > 1.6
+
+
+def test_two_lenses_are_cleaned_each_for_itself(tmp_path):
+    """A pair of files looked through as one: what prepares them is of the size of what it gets, and the frame comes out."""
+    from adzer.core.cards import delivery
+    from adzer.core.compile import pixel_plan
+    from adzer.core.intake.take import read_file
+    from adzer.core.route import Route, walk
+    from adzer.core.run.frames import Inputs
+    from tests.core.test_join import shot_pair
+
+    files, _ = shot_pair(tmp_path, 0.0, 0.0, 0.0, 0.0)
+    facts, seen = read_file(files[0], rear=files[1])
+    view = {"keys": [{"heading": 90, "fov": 100}]}
+    route = Route().with_("read", projection="fisheye").with_("shape", across=200.0, view=view)
+    grain = {"levels": [0.0, 1023.0], "sigma": [[2.0, 2.0]] * 3}
+    frames = {}
+    for clean in (None, 1.0):
+        plan = pixel_plan(walk(route.with_("develop", noise=grain, clean=clean), facts, seen, delivery("web-wide")))
+        assert all(len(i.prepares) == (clean is not None) and all(p.raster == i.raster for p in i.prepares) for i in plan.inputs)
+        out = tuple(np.zeros(plan.target.format.plane_size(plan.raster, i)[::-1], plan.target.format.dtype) for i in range(3))
+        with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 2) as processor:
+            processor.run(next(inputs.along(np.array([1]), np.array([1 / 25]))), out)
+        frames[clean] = out[0].astype(float)
+    away = np.abs(frames[None] - frames[1.0])
+    assert 0.05 < away.mean() < 4.0 * (1 << (plan.target.format.bits - 8))

@@ -62,6 +62,9 @@ class Cleaned:
         """Sixteen bits, so that what was gained is not rounded away; sensor values stay the whole numbers that they were."""
         return self.held if self.values else replace(self.held, format=replace(self.held.format, bits=16))
 
+    def sized(self, raster: tuple[int, int]) -> Cleaned:
+        return replace(self, raster=raster)
+
     def quick(self) -> Cleaned:
         return self
 
@@ -249,6 +252,9 @@ class Evened:
     @property
     def samples(self) -> Samples:
         return replace(self.held, format=replace(self.held.format, bits=16))
+
+    def sized(self, raster: tuple[int, int]) -> Evened:
+        return replace(self, raster=raster)
 
     def quick(self) -> Evened:
         return self

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import records
-from ..errors import UnreadableError
 from ..media.decode import Reader
 from ..media.probe import FileFacts
 from ..media.sensor import Sensor
@@ -153,12 +152,7 @@ def _hot(sensor: Sensor, frames: list[NDArray[np.uint16]]) -> tuple[tuple[int, i
 
 def found(measured: Mapping[str, bytes]) -> Held | None:
     """What was measured, by this version's reckoning."""
-    body = measured.get("values")
-    try:
-        made = records.from_json(body, Held, "What was measured of its sensor values") if body else None
-    except UnreadableError:
-        return None
-    return made if made is not None and made.version == VERSION else None
+    return records.of_version(measured.get("values"), Held, VERSION)
 
 
 def words(made: Held) -> str:

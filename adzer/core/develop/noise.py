@@ -6,35 +6,26 @@ Neighbouring frames are laid over each other block by block; where little is dra
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
 from .. import records
-from ..errors import UnreadableError
 from ..light.chain import ColourChain
 from ..light.curves import Curve
-from ..light.samples import Samples
 from ..media.decode import Reader
 from ..media.probe import FileFacts
 from ..plan import Planes, Prepare
-from . import cleaning
-from .grain import Array, Floats, Grain
+from .blocks import BLOCK, FEW, PLAIN, Kind, Pair, alone, compared, nothing
+from .grain import Array, Grain
 
 VERSION = 1
 PLACES, RUN = 6, 3  # of the recording that are looked at; frames there that follow each other
-BLOCK, MOST = 16, 9000  # a side; blocks that are compared of a pair of frames
 BINS = 16
-PLAIN, FEW = 0.35, 24  # share of a bin's blocks that count, those with the least drawn on them; fewer than which a bin says nothing
-STAYS = 1.15  # times as unlike, up to which a block is taken as not having moved
 ODD = 1.4  # times as wide as what is known of other levels, from which on a level is not believed
-DRIFTED, WHITE = 0.7, 0.12  # share of a block's variance that its second differences say, below which what is drawn has moved in it; how far
-# neighbours may agree for that to be believed: noise that was smoothed says as little
 STILL = 0.9  # of the noise that frames two apart differ by, below which those beside each other were smoothed over time
 SEEN = 0.8 / 219  # of the delivered signal: noise below this is not seen
-CLIPPED = 0.002
 
 Box = tuple[int, int, int, int]
 
@@ -45,7 +36,7 @@ class Noise(msgspec.Struct, frozen=True):
     grain        in recorded codes; of every plane
     planes       what these are called
     counts       blocks behind each level of the first
-    model        of sensor values, by cell: a and b of σ² = a·light + b, light 0 black to 1 full; of others of their light, by luma: one pair
+    model        of sensor values, by cell: a and b of σ² = a·light + b, light 0 black to 1 full; empty of others
     still        share of the blocks that did not move
     within       could only one frame be looked at, in itself? Then fine structure may count as noise
     beside       how far neighbours agree, to the right and downwards, −1 … 1: 0 the camera has not smoothed
@@ -93,39 +84,6 @@ class Seen(msgspec.Struct, frozen=True):
         return self.most > SEEN
 
 
-@dataclass(frozen=True)
-class Kind:
-    """How a recording's noise is looked at. ``black``, ``full``: codes of each plane; ``light``: of luma codes, None: as they are."""
-
-    samples: Samples
-    raster: tuple[int, int]
-    values: bool
-    black: tuple[float, ...]
-    full: tuple[float, ...]
-
-    @property
-    def names(self) -> tuple[str, ...]:
-        if self.values:
-            return ("cell 1", "cell 2", "cell 3", "cell 4")
-        if self.samples.format.rgb:
-            return ("red", "green", "blue")
-        return ("luma", "Cb", "Cr")[: self.samples.format.planes]
-
-    def planes(self, frame: Planes) -> list[Floats]:
-        w, h = self.raster
-        if self.values:
-            whole = frame[0][: h // 2 * 2, : w // 2 * 2]
-            return [whole[i // 2 :: 2, i % 2 :: 2].astype(np.float32) for i in range(4)]
-        made = []
-        for i in range(len(self.names)):
-            pw, ph = self.samples.format.plane_size(self.raster, i)
-            made.append(frame[i][:ph, :pw].astype(np.float32))
-        return made
-
-    def sub(self, plane: int) -> tuple[int, int]:
-        return self.samples.format.sub if plane and not self.values else (1, 1)
-
-
 def frames_of(facts: FileFacts) -> list[list[tuple[int, Planes]]]:
     """Runs of frames all over a recording. UnreadableError if none can be decoded."""
     runs: list[list[tuple[int, Planes]]] = []
@@ -138,16 +96,16 @@ def frames_of(facts: FileFacts) -> list[list[tuple[int, Planes]]]:
 
 def measured(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> Noise:
     """Of runs of neighbouring frames, with their numbers."""
-    pairs: list[_Pair] = []
+    pairs: list[Pair] = []
     for run in runs:
         planes = [kind.planes(f) for _, f in run]
         for k, gap in ((0, 1), (0, 2)):
-            if k + gap < len(run) and (pair := _compared(kind, planes[k], planes[k + gap], gap, run[k][0])) is not None:
+            if k + gap < len(run) and (pair := compared(kind, planes[k], planes[k + gap], gap, run[k][0])) is not None:
                 pairs.append(pair)
     within = not any(p.gap == 1 for p in pairs)
     if within:
-        pairs = [p for run in runs for n, f in run[:1] if (p := _alone(kind, kind.planes(f), n)) is not None]
-    pairs = pairs or [_nothing(kind)]
+        pairs = [p for run in runs for n, f in run[:1] if (p := alone(kind, kind.planes(f), n)) is not None]
+    pairs = pairs or [nothing(kind)]
     near, far = [p for p in pairs if p.gap <= 1], [p for p in pairs if p.gap == 2]
     edges = _edges(kind)
     sigma, counts = [], np.zeros(BINS, int)
@@ -174,156 +132,6 @@ def measured(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> Noise:
     )  # fmt: skip
 
 
-# --- blocks -------------------------------------------------------------------------------------------------------
-@dataclass(frozen=True)
-class _Pair:
-    """Blocks of two frames laid over each other: for each plane variance of noise, level, how much is drawn; of luma's (or the first's)
-    differences the mean squared cosines; ``at``: their corners (down, right) in the first plane."""
-
-    gap: int
-    number: int
-    variance: list[Array]
-    level: list[Array]
-    drawn: list[Array]
-    cosines: Array
-    still: float
-    beside: tuple[float, float]
-    at: NDArray[np.int64]
-    sub: tuple[tuple[int, int], ...]
-
-
-def _compared(kind: Kind, a: list[Floats], b: list[Floats], gap: int, number: int) -> _Pair | None:
-    """None if it is the same frame again, or another picture."""
-    shade = [np.asarray(sum(p), np.float32) if kind.values or kind.samples.format.rgb else p[0] for p in (a, b)]
-    h, w = shade[0].shape
-    if min(h, w) < 2 * BLOCK or np.array_equal(a[0], b[0]):
-        return None
-    cells = (h // BLOCK, w // BLOCK)
-    small = [cleaning.shrunk(s[: cells[0] * BLOCK, : cells[1] * BLOCK]) for s in shade]
-    moved = cleaning.flow(small[0], small[1], cells, (cells[0] * BLOCK, cells[1] * BLOCK))
-    flow = np.floor(moved).astype(np.int64)
-    ys, xs = np.mgrid[0 : cells[0], 0 : cells[1]] * BLOCK
-    to_y, to_x = ys + flow[..., 0], xs + flow[..., 1]
-    inside = (to_y >= 1) & (to_x >= 1) & (to_y + BLOCK + 2 < h) & (to_x + BLOCK + 2 < w)
-    inside |= (np.abs(moved) < 0.5).all(axis=-1)
-    chosen = np.flatnonzero(inside.ravel())
-    if len(chosen) < FEW:
-        return None
-    chosen = chosen[:: max(1, len(chosen) // MOST)]
-    at = np.stack([ys.ravel()[chosen], xs.ravel()[chosen]], axis=1)
-    to = np.stack([to_y.ravel()[chosen], to_x.ravel()[chosen]], axis=1)
-    part = (moved - flow).reshape(-1, 2)[chosen]
-    stayed = _cut(shade[0], at, (1, 1))
-    there = _between(shade[1], to, part)
-    off = [((stayed - v) ** 2).mean(axis=(1, 2)) for v in (_cut(shade[1], at, (1, 1)), there)]
-    stays = off[0] * (1 + _left(part)) / 2 <= off[1] * STAYS  # in plain places anything looks alike
-    to, part = np.where(stays[:, None], at, to), np.where(stays[:, None], 0.0, part)
-    return _blocks(kind, a, b, at, to, part, gap, number)
-
-
-def _taps(part: Array) -> Array:
-    """(…, 4) weights of a cubic between places (Catmull and Rom), ``part`` of the way from the second to the third."""
-    t = part[..., None]
-    powers = np.concatenate([np.ones_like(t), t, t**2, t**3], axis=-1)
-    return np.asarray(powers @ np.array([[0, 2, 0, 0], [-1, 0, 1, 0], [2, -5, 4, -1], [-1, 3, -3, 1]]) / 2)
-
-
-def _left(part: Array) -> Array:
-    """What is left of white noise's variance between places, down and right."""
-    return np.asarray((_taps(part) ** 2).sum(axis=-1).prod(axis=-1))
-
-
-def _left_of_second(part: Array) -> Array:
-    """The same of its second differences both ways: 36 where it lies on places."""
-    bent = np.apply_along_axis(lambda w: np.convolve(w, [1.0, -2.0, 1.0]), -1, _taps(part))
-    return np.asarray((bent**2).sum(axis=-1).prod(axis=-1))
-
-
-def _between(plane: Floats, to: NDArray[np.int64], part: Array) -> Floats:
-    """Blocks whose corners lie ``part`` of a place farther down and right than ``to``."""
-    y, x = (to[:, i, None] - 1 + np.arange(BLOCK + 3) for i in (0, 1))
-    whole = plane[np.clip(y, 0, plane.shape[0] - 1)[:, :, None], np.clip(x, 0, plane.shape[1] - 1)[:, None, :]]
-    w = _taps(part).astype(np.float32)
-    down = sum(w[:, 0, k, None, None] * whole[:, k : k + BLOCK] for k in range(4))
-    return np.asarray(sum(w[:, 1, k, None, None] * down[:, :, k : k + BLOCK] for k in range(4)), np.float32)
-
-
-def _blocks(
-    kind: Kind, a: list[Floats], b: list[Floats], at: NDArray[np.int64], to: NDArray[np.int64], part: Array, gap: int, number: int
-) -> _Pair:
-    variance, level, drawn = [], [], []
-    cosines, beside = np.zeros((8, 8)), (0.0, 0.0)
-    went, fines = (at != to).any(axis=1) | (part != 0).any(axis=1), []
-    for plane in range(len(a)):
-        sx, sy = kind.sub(plane)
-        first, exact = _cut(a[plane], at, (sy, sx)), (sx, sy) == (1, 1)
-        second = _between(b[plane], to, part) if exact else _cut(b[plane], np.rint(to + part).astype(np.int64), (sy, sx))
-        both = 1 + _left(part) if exact else np.full(len(at), 2.0)
-        d = first - second
-        d -= d.mean(axis=(1, 2), keepdims=True)
-        n = d.shape[1] * d.shape[2]
-        v = (d * d).sum(axis=(1, 2)) / (n - 1) / both
-        fine = d[:, :-2] - 2 * d[:, 1:-1] + d[:, 2:]
-        fine = fine[:, :, :-2] - 2 * fine[:, :, 1:-1] + fine[:, :, 2:]  # where a block went by parts of a pixel, less of what is drawn is left
-        fine = (fine * fine).mean(axis=(1, 2)) / (36 + (_left_of_second(part) if exact else 36))
-        mean = (first + second) / 2
-        small = mean.reshape(len(mean), 4, d.shape[1] // 4, 4, d.shape[2] // 4).mean(axis=(2, 4))
-        top, low = kind.full[plane], 0.5 if kind.values or not kind.samples.limited else kind.samples.ends[0] + 0.5
-        clipped = ((first >= top) | (second >= top)).mean(axis=(1, 2)) > CLIPPED
-        clipped |= ((first <= low) | (second <= low)).mean(axis=(1, 2)) > CLIPPED
-        fines.append(fine)
-        variance.append(np.where(clipped | (v == 0), np.nan, v))
-        level.append(mean.mean(axis=(1, 2)))
-        drawn.append(small.var(axis=(1, 2)))
-        if plane == 0:
-            flat = drawn[0] <= np.quantile(drawn[0], PLAIN)
-            calm = d[flat & ~clipped & (v > 0) & ~went]
-            if len(calm) >= FEW:
-                unit = calm / np.sqrt(np.maximum((calm**2).mean(axis=(1, 2), keepdims=True), 1e-9))
-                across, down = unit[:, :, 1:] * unit[:, :, :-1], unit[:, 1:] * unit[:, :-1]
-                right, below = (float(np.median(p.mean(axis=(1, 2)))) + 1 / n for p in (across, down))  # the mean of each was taken out
-                beside = right, below
-                basis = cleaning.cosines()
-                parts = unit.reshape(len(unit), 2, 8, 2, 8).transpose(0, 1, 3, 2, 4).reshape(-1, 8, 8)
-                cosines = np.mean((basis @ parts @ basis.T) ** 2, axis=0)
-    same = float(np.mean(~went))
-    for plane, v in enumerate(variance):  # colour that was made fewer is smooth, and so is its noise
-        if gap and (kind.values or kind.samples.format.rgb or plane == 0):
-            much = fines[plane] < DRIFTED * v
-            variance[plane] = np.where(went | (much & (max(map(abs, beside)) < WHITE)), np.minimum(v, fines[plane]), v)
-    return _Pair(gap, number, variance, level, drawn, cosines, same, beside, at, tuple(kind.sub(p) for p in range(len(a))))
-
-
-def _cut(plane: Floats, at: NDArray[np.int64], sub: tuple[int, int]) -> Floats:
-    h, w = BLOCK // sub[0], BLOCK // sub[1]
-    y = np.clip(at[:, 0] // sub[0], 0, plane.shape[0] - h)
-    x = np.clip(at[:, 1] // sub[1], 0, plane.shape[1] - w)
-    return np.asarray(plane[y[:, None, None] + np.arange(h)[:, None], x[:, None, None] + np.arange(w)])
-
-
-def _alone(kind: Kind, planes: list[Floats], number: int) -> _Pair | None:
-    """Of one frame: differences of second differences (Immerkær 1996), whose variance is 36 times the noise's where nothing is drawn."""
-    made: list[Floats] = []
-    for p in planes:
-        across = p[:, :-2] - 2 * p[:, 1:-1] + p[:, 2:]
-        fine = across[:-2] - 2 * across[1:-1] + across[2:]
-        made.append(np.asarray(np.pad(fine / 6 * np.sqrt(2), 1), np.float32))
-    h, w = planes[0].shape
-    if min(h, w) < 2 * BLOCK:
-        return None
-    ys, xs = np.mgrid[0 : h // BLOCK, 0 : w // BLOCK] * BLOCK
-    at = np.stack([ys.ravel(), xs.ravel()], axis=1)
-    halves = [(np.asarray(p + m / 2, np.float32), np.asarray(p - m / 2, np.float32)) for p, m in zip(planes, made, strict=True)]
-    found = _blocks(kind, [a for a, _ in halves], [b for _, b in halves], at, at, np.zeros((len(at), 2)), 0, number)
-    return _Pair(0, number, found.variance, found.level, found.drawn, np.zeros((8, 8)), 1.0, (0.0, 0.0), at, found.sub)
-
-
-def _nothing(kind: Kind) -> _Pair:
-    """Of a recording in which nothing can be compared: black, or all of it full."""
-    none = [np.zeros(0)] * len(kind.names)
-    return _Pair(0, 0, none, none, none, np.zeros((8, 8)), 1.0, (0.0, 0.0), np.zeros((0, 2), np.int64), ((1, 1),) * len(kind.names))
-
-
 # --- from blocks to levels ----------------------------------------------------------------------------------------
 def _edges(kind: Kind) -> Array:
     """Of sensor values evenly by square roots, as most of them are dark; of others evenly."""
@@ -332,7 +140,7 @@ def _edges(kind: Kind) -> Array:
     return np.asarray(low + (high - low) * (places**2 if kind.values else places))
 
 
-def _by_level(pairs: list[_Pair], plane: int, edges: Array) -> tuple[Array, NDArray[np.int64]]:
+def _by_level(pairs: list[Pair], plane: int, edges: Array) -> tuple[Array, NDArray[np.int64]]:
     """σ in the middle of each level, NaN where too little is known. Colour goes by how bright luma is."""
     by = 0 if plane and len(pairs[0].level) == 3 and pairs[0].level[0].shape == pairs[0].level[plane].shape else plane
     variance = np.concatenate([p.variance[plane] for p in pairs])
@@ -411,7 +219,7 @@ def _photons(x: Array, variance: Array) -> tuple[float, float]:
     return float(a), float(b)
 
 
-def _kept(near: list[_Pair], far: list[_Pair], edges: Array) -> float:
+def _kept(near: list[Pair], far: list[Pair], edges: Array) -> float:
     """How much less frames beside each other differ than frames two apart: what the camera, or the codec, has smoothed over time."""
     if not far or not near or near[0].gap == 0:
         return 1.0
@@ -423,7 +231,7 @@ def _kept(near: list[_Pair], far: list[_Pair], edges: Array) -> float:
     return float(np.clip(ratio, 0.2, 1.0)) if ratio < STILL else 1.0
 
 
-def _shape(pairs: list[_Pair]) -> Array:
+def _shape(pairs: list[Pair]) -> Array:
     """(64) mean squared cosines of noise of 1, by coefficient; all 1 if it is white or not known."""
     found = [p.cosines for p in pairs if p.cosines.any()]
     if not found:
@@ -504,7 +312,7 @@ def range_of(held: Noise, kind: Kind, curve: Curve, strong: float = 1.0) -> tupl
     return round(float(np.log2(full / max(darkest, 1e-9))), 2), True
 
 
-def _worst(kind: Kind, pair: _Pair, grain: Grain) -> tuple[tuple[int, Box], ...]:
+def _worst(kind: Kind, pair: Pair, grain: Grain) -> tuple[tuple[int, Box], ...]:
     """The three patches with the most noise for their light, apart from each other: frame, and x, y, width, height in recorded pixels."""
     if not len(pair.at):
         return ()
@@ -542,7 +350,7 @@ def delivered(noise: Noise, kind: Kind, prepares: Sequence[Prepare], chain: Colo
         planes: Planes = (np.clip(np.rint(frame), 0, kind.samples.top).astype(np.uint16),)
         samples = kind.samples
         for each in prepares:
-            planes = _patched(each, (wide, SIDE)).run([planes], 0)
+            planes = each.sized((wide, SIDE)).run([planes], 0)
             samples = each.samples
         codes = np.stack([p[:SIDE, :wide] for p in planes], axis=-1).astype(np.float64)
     else:
@@ -563,27 +371,10 @@ def delivered(noise: Noise, kind: Kind, prepares: Sequence[Prepare], chain: Colo
     return Seen(tuple(np.round(mean[known], 5).tolist()), tuple(np.round(sigma[known], 6).tolist()))
 
 
-def _patched(each: Prepare, raster: tuple[int, int]) -> Prepare:
-    """The same for a frame of another size."""
-    from dataclasses import replace
-
-    from .values import Developed
-
-    if isinstance(each, Developed):
-        sensor = msgspec.structs.replace(each.sensor, raster=raster, down=(), across=(), gains=(), dead=())
-        return replace(each, sensor=sensor)
-    return each
-
-
 # --- what is said -------------------------------------------------------------------------------------------------
 def found(held: Mapping[str, bytes]) -> Noise | None:
     """What was measured, by this version's reckoning."""
-    body = held.get("noise")
-    try:
-        made = records.from_json(body, Noise, "What was measured of its noise") if body else None
-    except UnreadableError:
-        return None
-    return made if made is not None and made.version == VERSION else None
+    return records.of_version(held.get("noise"), Noise, VERSION)
 
 
 def verdict(seen: Seen) -> str:

@@ -100,6 +100,10 @@ class Developed:
     reach: ClassVar[tuple[int, int]] = (0, 0)
     samples: ClassVar[Samples] = CODES
 
+    def sized(self, raster: tuple[int, int]) -> Developed:
+        """Without what is of single rows, columns and places."""
+        return replace(self, sensor=msgspec.structs.replace(self.sensor, raster=raster, down=(), across=(), gains=(), dead=()))
+
     def quick(self) -> Developed:
         return replace(self, fine=False)
 

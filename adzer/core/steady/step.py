@@ -7,7 +7,6 @@ from collections.abc import Mapping
 import numpy as np
 
 from .. import records
-from ..errors import UnreadableError
 from ..finding import Finding, Fix, Level
 from ..media.clock import clock_of
 from ..media.probe import FileFacts
@@ -53,9 +52,4 @@ def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float6
 
 def shaken(measured: Mapping[str, bytes]) -> Shake | None:
     """What was found of a recording's shake, by this version's reckoning; what cannot be read is measured again."""
-    body = measured.get("shake")
-    try:
-        found = records.from_json(body, Shake, "What was measured of its motion") if body else None
-    except UnreadableError:
-        return None
-    return found if found is not None and found.version == VERSION else None
+    return records.of_version(measured.get("shake"), Shake, VERSION)

@@ -171,7 +171,7 @@ def test_shots_are_found_ordered_judged_and_named(window, qtbot):
     assert not sheet.done_.isEnabled() and "{n}" in sheet.preview.toPlainText()
     sheet.pattern.setText("mill {n:2}")
     sheet.done_.click()
-    assert [s.name for s in desk.shots] == [f"mill {n:02d}" for n in range(1, 6)]
+    assert [s.name for s in desk.shots] == [f"mill {n:02d}" for n in range(1, 7)]
     assert all(Path(s.facts.path).exists() for s in desk.shots)
     desk.undo()
     assert "cartwheel" in {s.name for s in desk.shots}

@@ -5,6 +5,8 @@ Camera values are linear, 0 black to 1 full, (…, 3) red, green, blue. A *neutr
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -52,10 +54,11 @@ def neutral_of(sensor: Sensor, xy: XY) -> Three:
     return r, g, b
 
 
+@lru_cache(maxsize=256)
 def white_of(sensor: Sensor, neutral: Three) -> XY:
     """CIE xy of a neutral: found by turns, as the matrix depends on the light (the specification's own way). D50 without a matrix."""
     xy = D50
-    for _ in range(30):
+    for n in range(30):
         matrix = to_camera(sensor, correlated(xy)[0])
         if matrix is None:
             return D50
@@ -64,10 +67,11 @@ def white_of(sensor: Sensor, neutral: Three) -> XY:
         new = (float(np.clip(x / total, 0.15, 0.7)), float(np.clip(y / total, 0.15, 0.7)))
         if abs(new[0] - xy[0]) + abs(new[1] - xy[1]) < 1e-7:
             return new
-        xy = ((xy[0] + new[0]) / 2, (xy[1] + new[1]) / 2)
+        xy = new if n < 10 else ((xy[0] + new[0]) / 2, (xy[1] + new[1]) / 2)  # what swings is brought halfway
     return xy
 
 
+@lru_cache(maxsize=1024)
 def correlated(xy: XY) -> tuple[float, float]:
     """Kelvin and tint (0.001 Duv, greener is positive) of a chromaticity: what ``light.primaries.daylight`` is the way back from. Held to
     ``KELVIN`` and ``TINT``."""

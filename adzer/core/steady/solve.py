@@ -28,15 +28,16 @@ WEIGHTS, NEAR = (0.05, 10.0, 100.0), 0.002
 def share_inside(moves: Array, size: Size, kept: float) -> Array:
     """(frames) 0 … 1, how much of each frame's moves may be made so that a window ``kept`` as large stays in the picture."""
     low, high = np.zeros(len(moves)), np.ones(len(moves))
-    good = _inside(moves, size, kept)
+    good = inside(moves, size, kept)
     for _ in range(22):
         middle = (low + high) / 2
-        fits = _inside(moves * middle[:, None], size, kept)
+        fits = inside(moves * middle[:, None], size, kept)
         low, high = np.where(fits, middle, low), np.where(fits, high, middle)
     return np.where(good, 1.0, low)
 
 
-def _inside(moves: Array, size: Size, kept: float) -> NDArray[np.bool_]:
+def inside(moves: Array, size: Size, kept: float) -> NDArray[np.bool_]:
+    """(frames) does the window stay in the recorded picture?"""
     half = np.array(size) / 2
     corners = kept * half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
     m = matrices(moves, size, kept)
@@ -81,7 +82,7 @@ def needed(path: Array, size: Size, method: str, rate: float, roll: bool = True,
     low, high = 0.0, 0.9
     for _ in range(20):
         middle = (low + high) / 2
-        low, high = (low, middle) if _inside(moves, size, 1 - middle).all() else (middle, high)
+        low, high = (low, middle) if inside(moves, size, 1 - middle).all() else (middle, high)
     return high
 
 

@@ -3,18 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 
 import numpy as np
 
 from .. import records
 from ..finding import Finding, Fix, Level
-from ..media.clock import clock_of
+from ..media.clock import Clock, clock_of
 from ..media.probe import FileFacts
 from ..picture import Picture
+from ..space.looks import Turning
 from ..stage import Context, StepResult
 from . import solve
 from .measure import VERSION, Shake, words
 from .settings import SteadySettings
+from .solve import Array
 
 SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way"}
 
@@ -27,21 +30,39 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     if settings.method == "off":
         return StepResult(picture, words(found) if found else "left as it is", idle=True, wants=wants)
     facts = context.facts
-    moves = solve.unpacked(settings.moves, facts.frames)
+    moves = _moves(settings.moves, facts.frames)
     if moves is None:
         text = "It is to be steadied, but how it moves was not measured on this very recording. Measure it, and choose how again."
         finding = Finding(Level.STOP, "moves-missing", text, "steady", Fix("Leave it as it was held", "steady", {"method": "off"}))
         return StepResult(picture, "not measured", (finding,), wants=wants)
     kept = 1 - settings.budget
-    if solve.share_inside(moves, picture.raster, kept).min() < 1.0:
+    if not _fits(settings.moves, facts.frames, picture.raster, kept):
         text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
         return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", Fix("Leave it", "steady", {"method": "off"})),))
-    held = solve.turning(moves, picture.raster, kept, times_of(facts))
+    held = _turning(settings.moves, facts.frames, picture.raster, kept, clock_of(facts))
     findings = []
     if context.draft.pace is not None and context.draft.pair is None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
     says = f"{SAYS[settings.method]}, keeps {kept**2:.0%}"
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(held=held), wants=wants)
+
+
+# A route is walked at every change of any answer: what only hangs on what was solved is worked out once.
+@lru_cache(maxsize=16)
+def _moves(text: str, frames: int) -> Array | None:
+    return solve.unpacked(text, frames)
+
+
+@lru_cache(maxsize=16)
+def _fits(text: str, frames: int, size: tuple[int, int], kept: float) -> bool:
+    moves = _moves(text, frames)
+    return moves is not None and bool(solve.inside(moves, size, kept - 1e-9).all())
+
+
+@lru_cache(maxsize=16)
+def _turning(text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock) -> Turning | None:
+    moves = _moves(text, frames)
+    return None if moves is None else solve.turning(moves, size, kept, np.array([clock.time(n) for n in range(frames)]))
 
 
 def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:

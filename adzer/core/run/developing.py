@@ -76,6 +76,11 @@ def seen_as_delivered(held: Noise, facts: FileFacts, walked: Walk) -> Seen:
     return noise.delivered(held, kind(facts, walked.route), prepares, draft.chain, gain)
 
 
+def seen_of(held: Noise, facts: FileFacts, seen: Looked | None, route: Route, card: str) -> Seen:
+    """The same of a route."""
+    return seen_as_delivered(held, facts, walk(route, facts, seen, cards.delivery(card)))
+
+
 def left_of_noise(panel: Panel, source: Samples, target: Samples) -> float:
     """What is left of white noise in luma when a picture is brought to its delivered size: by the filters' own weights."""
     gain = 1.0

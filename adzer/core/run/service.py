@@ -277,7 +277,7 @@ OF_A_STAGE: dict[str, Callable[..., object]] = {
         facts, seen, route, cards.delivery(card), budget, rows=rows
     ),
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),
-    "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
+    "seen": developing.seen_of, "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
 }  # fmt: skip
 
 

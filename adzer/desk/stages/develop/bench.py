@@ -10,12 +10,11 @@ from ....core.develop import camera, measure, noise, values
 from ....core.develop.measure import Held
 from ....core.develop.noise import Noise, Seen
 from ....core.develop.step import BLOCKED, STEPPED
-from ....core.errors import AdzerError
 from ....core.job import Shot
 from ....core.light import names as colour_cards
 from ....core.records import to_plain
 from ....core.route import Walk
-from ....core.run.developing import Close, Taken, best, seen_as_delivered
+from ....core.run.developing import Close, Taken, best
 from ....core.run.service import Reply
 from ...model import Desk
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question
@@ -276,10 +275,8 @@ class DevelopBench(StageBench):
             return
         key = (shot.facts.fingerprint, _hangs_on(walked), walked.card)
         if self._seen[0] != key:
-            try:
-                self._seen = key, seen_as_delivered(held, shot.facts, walked)
-            except AdzerError:
-                self._seen = key, None
+            self._seen = key, None
+            self._judge(shot, held, key)
         seen = self._seen[1]
         tried = self._tried.get(shot.facts.fingerprint, ())
         base = self._best(shot)
@@ -303,6 +300,18 @@ class DevelopBench(StageBench):
         left = float(np.sqrt(max(0.0, 1 - mine.sigma**2))) if mine is not None and mine.sigma < 1 else 0.0
         self.by_level.show_seen(held, seen, left)
         self.off.show_taken(tried, s.clean)
+
+    def _judge(self, shot: Shot, held: Noise, key: object) -> None:
+        """What of it is seen as delivered is tried beside the window: sensor values are developed for it."""
+
+        def then(found: Seen | None, error: str | None) -> None:
+            if self._seen[0] == key and found is not None:
+                self._seen = key, found
+                if self.desk.shot is not None and self.desk.shot.id == shot.id and self.desk.stage == self.stage:
+                    self._show_noise(shot, self.desk.walk(shot))
+
+        asked = (held, shot.facts, self.desk.seen(shot), self.desk.route_of(shot), self.desk.card_of(shot))
+        self.desk.worker.chore("seen", asked, then)
 
     def _show_values(self, shot: Shot, walked: Walk, held: Held | None) -> None:
         s = walked.route.develop

@@ -16,7 +16,7 @@ from adzer.core.sim.demo import CLIPS
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 settings.register_profile(
-    "adzer", deadline=None, max_examples=30, derandomize=True, suppress_health_check=list(HealthCheck)
+    "adzer", deadline=None, max_examples=40, derandomize=True, suppress_health_check=list(HealthCheck)
 )
 settings.load_profile("adzer")
 

@@ -51,7 +51,7 @@ def _corners_outside(moves, size, kept):
     return worst
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(st.integers(2, 90), st.integers(0, 10_000), st.floats(0.0, 0.5), st.sampled_from(["hold", "drift", "path"]), st.floats(0.5, 60), st.booleans())
 def test_nothing_bare_ever_enters(n, seed, budget, method, reach, roll):
     path = _hand(n, seed, reach=reach)

@@ -449,3 +449,18 @@ def test_two_lenses_are_cleaned_each_for_itself(tmp_path):
         frames[clean] = out[0].astype(float)
     away = np.abs(frames[None] - frames[1.0])
     assert 0.05 < away.mean() < 4.0 * (1 << (plan.target.format.bits - 8))
+
+
+@pytest.mark.parametrize("laid", ["left", "beside", "over"])
+def test_both_eyes_of_a_pair_are_cleaned(laid):
+    """What Join has taken apart is cleaned in the order in which it is delivered, too."""
+    from adzer.core.intake.take import facts_of
+    from adzer.core.route import Route, walk
+    from adzer.core.sim.demo import CLIPS
+
+    route = Route().with_("read", eyes="side by side", first="right").with_("join", laid=laid)
+    grain = {"levels": [0.0, 255.0], "sigma": [[2.0, 2.0]] * 3}
+    draft = walk(route.with_("develop", noise=grain, clean=1.0), facts_of(CLIPS / "cartwheel-eyes.mp4")).draft
+    assert draft.pair is not None and draft.panels
+    used = {draft.inputs[p.input] for panel in draft.panels for p in panel.patches}
+    assert used and all([type(p) for p in i.prepares] == [Cleaned] for i in used)

@@ -85,10 +85,11 @@ def test_a_long_way_is_solved_in_pieces_without_a_jolt(monkeypatch):
 
 def test_answers_are_whole_or_refused(tmp_path):
     moves = _hand(40, 5)
-    text = solve.packed(moves)
-    assert np.allclose(solve.unpacked(text, 40), moves, atol=1e-4)
+    text = solve.packed(moves, (640, 360))
+    assert np.allclose(solve.unpacked(text, 40, (640, 360)), moves, atol=1e-4)
+    assert np.allclose(solve.unpacked(text, 40, (160, 90)), moves * [0.25, 0.25, 1, 1], atol=1e-4)  # its proxy
     for broken, n in ((text, 41), (text[:-8], 40), ("no", 40), ("", 40)):
-        assert solve.unpacked(broken, n) is None
+        assert solve.unpacked(broken, n, (640, 360)) is None
 
 
 # --- from a file --------------------------------------------------------------------------------------------------
@@ -163,5 +164,5 @@ def test_what_cannot_be_followed_is_said(tmp_path):
         steadying.answers(rows, facts, Route(), "hold", 0.1)
     stop = walk(Route().with_("steady", method="hold", moves="none"), facts)["steady"]
     assert stop.findings[0].code == "moves-missing" and walk(Route().mended(stop.findings[0].fix), facts)["steady"].findings == ()
-    far = solve.packed(np.full((8, 4), 20.0))
+    far = solve.packed(np.full((8, 4), 20.0), (64, 48))
     assert walk(Route().with_("steady", method="hold", moves=far), facts)["steady"].findings[0].code == "moves-too-far"

@@ -10,7 +10,7 @@ import numpy as np
 from ..finding import Finding, Fix, Level
 from ..light import names as colour_cards
 from ..picture import Picture
-from ..plan import Input
+from ..plan import Draft, Input
 from ..stage import Context, StepResult
 from . import camera, measure, noise, values
 from .cleaning import Cleaned, Evened
@@ -31,15 +31,16 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
     after = picture
     if cleans(settings):
         if settings.noise is None:
-            say(Level.STOP, "noise-not-measured", "It is to be cleaned, but its noise was not measured: one amount never fits two clips.",
+            say(Level.STOP, "noise-not-measured", "It is to be cleaned, but its noise was not measured, and one amount never fits two clips. "
+                "Measure it here, then choose how much.",
                 Fix("Leave the noise", "develop", {"clean": None, "colour": None}))  # fmt: skip
         else:
-            draft = draft.with_(inputs=tuple(_cleaned(i, settings, sensor is not None) for i in draft.inputs))
+            draft = _each(draft, lambda i: _cleaned(i, settings, sensor is not None))
             parts.append(f"cleaned {_amount(settings)}")
             if sensor is None:
                 after = after.with_(bits=16)
     elif settings.even and sensor is None:
-        draft = draft.with_(inputs=tuple(_evened(i) for i in draft.inputs))
+        draft = _each(draft, _evened)
         after = after.with_(bits=16)
         parts.append("steps made even")
     held = noise.found(context.measured)
@@ -60,6 +61,14 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
     if not parts:
         return StepResult(after, "left as it is", tuple(findings), idle=True)
     return StepResult(after, ", ".join(parts), tuple(findings), draft=draft)
+
+
+def _each(draft: Draft, made: Callable[[Input], Input]) -> Draft:
+    """Every recorded stream of a draft made anew, those of a pair of eyes, too."""
+    pair = draft.pair
+    if pair is not None:
+        pair = replace(pair, eyes=tuple(replace(eye, input=made(eye.input)) for eye in pair.eyes))
+    return draft.with_(inputs=tuple(made(i) for i in draft.inputs), pair=pair)
 
 
 def cleans(settings: DevelopSettings) -> bool:

@@ -62,9 +62,14 @@ def shown_with(shot: Shot, walked: Walk, route: Route, on_proxies: bool) -> tupl
     read = walked["read"].after
     if part.look == "look":
         look = {"curve": "bt709", "primaries": "bt709", "applied": None, "range": None, "matrix": None, "turn": read.turn}
-        return part.facts, route.with_("read", **look)
+        return part.facts, _uncleaned(route).with_("read", **look)
     held = {"turn": read.turn, "curve": read.curve, "primaries": read.primaries, "applied": None, "range": None, "matrix": None}
-    return part.facts, route.with_("read", **held)
+    return part.facts, _uncleaned(route).with_("read", **held)
+
+
+def _uncleaned(route: Route) -> Route:
+    """A proxy has not the noise that was measured on its master, nor its codes: it is shown as it is."""
+    return route.with_("develop", clean=None, colour=None, even=False) if route.develop != Route().develop else route
 
 
 # --- relinking ---------------------------------------------------------------------------------------------------

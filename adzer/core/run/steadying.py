@@ -56,8 +56,9 @@ def answers(
     if len(rows) and (rows[:, motion.SURE] > 0).mean() < 0.5:
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
     path = upright_path(rows, turn_of(facts, route.read))
-    moves = solve.solved(path, upright_raster(facts, route.read), float(facts.rate or 25), method, budget, roll, cut)
-    return {"method": method, "budget": budget, "roll": roll, "cut": cut, "moves": solve.packed(moves)}
+    size = upright_raster(facts, route.read)
+    moves = solve.solved(path, size, float(facts.rate or 25), method, budget, roll, cut)
+    return {"method": method, "budget": budget, "roll": roll, "cut": cut, "moves": solve.packed(moves, size)}
 
 
 def upright_path(rows: NDArray[np.float32], turn: int) -> NDArray[np.float64]:

@@ -70,7 +70,8 @@ def solved(path: Array, size: Size, rate: float, method: str, budget: float, rol
     moves = path - wanted
     if not roll:
         moves[:, 2] = 0.0
-    return moves * _calm(share_inside(moves, size, kept), max(2, round(rate / 2)))[:, None]
+    inner = min(1.0, kept + 0.1 / min(size))  # a twentieth of a pixel is left for the rounding of what is kept
+    return moves * _calm(share_inside(moves, size, inner), max(2, round(rate / 2)))[:, None]
 
 
 def needed(path: Array, size: Size, method: str, rate: float, roll: bool = True, cut: float = 0.5) -> float:
@@ -158,13 +159,17 @@ def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | 
     return np.asarray(made.x[:variables].reshape(4, n).T * unit)
 
 
-def packed(moves: Array) -> str:
-    """As an answer holds them."""
-    return base64.b64encode(zlib.compress(np.asarray(moves, "<f4").tobytes(), 6)).decode()
+def packed(moves: Array, size: Size) -> str:
+    """As an answer holds them: in shares of the picture, so that they hold for its proxy, too."""
+    return base64.b64encode(zlib.compress(np.asarray(moves / _shares(size), "<f4").tobytes(), 6)).decode()
 
 
-def unpacked(text: str, frames: int) -> Array | None:
-    """None if they are not of so many frames, or not whole."""
+def _shares(size: Size) -> Array:
+    return np.array([size[0], size[1], 1.0, 1.0])
+
+
+def unpacked(text: str, frames: int, size: Size) -> Array | None:
+    """For a picture of that size. None if they are not of so many frames, or not whole."""
     try:
         body = zlib.decompress(base64.b64decode(text, validate=True))
     except (ValueError, zlib.error):
@@ -172,7 +177,7 @@ def unpacked(text: str, frames: int) -> Array | None:
     if len(body) != 16 * frames:
         return None
     made = np.frombuffer(body, "<f4").reshape(-1, 4).astype(np.float64)
-    return made if np.isfinite(made).all() else None
+    return made * _shares(size) if np.isfinite(made).all() else None
 
 
 def turning(moves: Array, size: Size, kept: float, times: Array) -> Turning:

@@ -30,8 +30,7 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     if settings.method == "off":
         return StepResult(picture, words(found) if found else "left as it is", idle=True, wants=wants)
     facts = context.facts
-    moves = _moves(settings.moves, facts.frames)
-    if moves is None:
+    if _moves(settings.moves, facts.frames, picture.raster) is None:
         text = "It is to be steadied, but how it moves was not measured on this very recording. Measure it, and choose how again."
         finding = Finding(Level.STOP, "moves-missing", text, "steady", Fix("Leave it as it was held", "steady", {"method": "off"}))
         return StepResult(picture, "not measured", (finding,), wants=wants)
@@ -49,19 +48,19 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
 
 # A route is walked at every change of any answer: what only hangs on what was solved is worked out once.
 @lru_cache(maxsize=16)
-def _moves(text: str, frames: int) -> Array | None:
-    return solve.unpacked(text, frames)
+def _moves(text: str, frames: int, size: tuple[int, int]) -> Array | None:
+    return solve.unpacked(text, frames, size)
 
 
 @lru_cache(maxsize=16)
 def _fits(text: str, frames: int, size: tuple[int, int], kept: float) -> bool:
-    moves = _moves(text, frames)
+    moves = _moves(text, frames, size)
     return moves is not None and bool(solve.inside(moves, size, kept - 1e-9).all())
 
 
 @lru_cache(maxsize=16)
 def _turning(text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock) -> Turning | None:
-    moves = _moves(text, frames)
+    moves = _moves(text, frames, size)
     return None if moves is None else solve.turning(moves, size, kept, np.array([clock.time(n) for n in range(frames)]))
 
 

@@ -47,7 +47,7 @@ class DevelopBench(StageBench):
         self.luma, self.colour = Number(1, 0.01, 0, 4), Number(1, 0.01, 0, 4)
         self.detail = Number(0, 0.01, 0, 1)
         for name, field in (("clean", self.luma), ("colour", self.colour), ("detail", self.detail)):
-            field.settled.connect(lambda v, n=name: desk.answer("develop", **{n: v}))
+            field.settled.connect(lambda v, n=name: self._amount(n, v))
         self.even = Choice([("as they are", False), ("made even", True)])
         self.even.chosen.connect(lambda v: desk.answer("develop", even=v))
         self.even_card = Question("Steps of its codes, in smooth parts?", self.even)
@@ -114,6 +114,13 @@ class DevelopBench(StageBench):
             return
         wanted = self._best(shot) * (1.0 if amount == "best" else float(str(amount)))
         self.desk.answer("develop", noise=to_plain(found.grain), clean=round(wanted, 3), colour=None)
+
+    def _amount(self, name: str, value: float) -> None:
+        """A number of its own, by the noise that was measured on this very shot."""
+        shot = self.desk.shot
+        found = noise.found(self.desk.found(shot)) if shot is not None else None
+        if found is not None:
+            self.desk.answer("develop", noise=to_plain(found.grain), **{name: value})
 
     def _best(self, shot: Shot) -> float:
         tried = self._tried.get(shot.facts.fingerprint)

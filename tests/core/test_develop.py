@@ -149,15 +149,24 @@ def test_gain_maps_and_dead_places_are_undone(tmp_path):
 
 
 @pytest.mark.parametrize(
-    "harm", ["cut", "no tiff", "black above white", "absurd count", "other filter", "1x1 tiles", "no values", "floats"]
+    "harm", ["cut compressed", "absurd tiles", "cut", "no tiff", "black above white", "absurd count", "other filter", "1x1 tiles", "no values", "floats"]
 )
 def test_a_damaged_or_foreign_file_gets_a_sentence(tmp_path, harm):
     path = tmp_path / "a.dng"
     stored = np.full((40, 60), 900, np.uint16)
-    how = {"black above white": Writing(black=(5000.0,)), "1x1 tiles": Writing(tile=(1, 1)), "other filter": Writing(more=((50711, "H", 2),))}
+    how = {
+        "absurd tiles": Writing(tile=(16, 16)), "cut compressed": Writing(lossless=True, bits=12), "black above white": Writing(black=(5000.0,)),
+        "1x1 tiles": Writing(tile=(1, 1)), "other filter": Writing(more=((50711, "H", 2),)),
+    }  # fmt: skip
     write(path, stored, how.get(harm, Writing(more=((339, "H", 3),) if harm == "floats" else ())))
     body = bytearray(path.read_bytes())
-    if harm == "cut":
+    if harm == "absurd tiles":
+        field = struct.pack("<HHI", 322, 4, 1)
+        body = body.replace(field + struct.pack("<I", 16), field + struct.pack("<I", 1 << 30))
+    elif harm == "cut compressed":  # its header promises more than the file holds
+        counts = body.index(struct.pack("<HHI", 279, 4, 1))
+        body[counts + 8 : counts + 12] = struct.pack("<I", len(body) + 100)
+    elif harm == "cut":
         body = body[: len(body) // 2]
     elif harm == "no tiff":
         body[:4] = b"\0\1\2\3"

@@ -110,7 +110,7 @@ def _ceiling(frames: list[NDArray[np.uint16]], white: float, black: float) -> fl
     near = slice(max(top - 8, 0), top + 1)
     pile = int(counts[near].argmax()) + near.start
     below = counts[max(pile - 200, 0) : max(pile - 20, 1)]
-    held_there = counts[pile] / counts.sum() > SPIKE and counts[pile] > 8 * max(float(below.mean()), 1.0)
+    held_there = len(below) > 0 and counts[pile] / counts.sum() > SPIKE and counts[pile] > 8 * max(float(below.mean()), 1.0)
     return float(pile) if held_there and black < pile < black + 0.985 * (white - black) else None
 
 

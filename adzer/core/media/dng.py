@@ -88,8 +88,12 @@ def values(path: str | Path, sensor: Sensor, layout: Layout | None = None) -> Va
     _same(path, own, sensor)
     try:
         whole = _packed(path, found) if found.compression == 1 else _compressed(path)
+        if any(a + n > path.stat().st_size for a, n in zip(found.offsets, found.counts, strict=False)):
+            whole = None  # what is compressed and cut off would come out black from there on
     except OSError as error:
         raise UnreadableError(f"{path} cannot be read ({error.strerror}). Check the disk and its permissions.") from None
+    except (MemoryError, ValueError, OverflowError):
+        whole = None
     if whole is None or whole.shape != found.full[::-1]:
         raise UnreadableError(f"{path}: its sensor values are cut off or damaged. Copy it from the card again.")
     (left, top), (w, h) = own.corner, own.raster
@@ -237,6 +241,8 @@ def _layout(path: Path, tags: dict[int, Field], little: bool) -> Layout:
         piece, offsets, counts = (w, min(int(tags.get(278, (h,))[0]), h)), tags[273], tags.get(279, ())
     if min(piece) < 1:
         raise ValueError("empty pieces")
+    if max(piece) > MAX_SIDE:
+        raise ValueError("absurd pieces")
     return Layout((w, h), piece, _whole(offsets), _whole(counts), bits, compression, little)
 
 

@@ -149,7 +149,8 @@ def test_gain_maps_and_dead_places_are_undone(tmp_path):
 
 
 @pytest.mark.parametrize(
-    "harm", ["cut compressed", "absurd tiles", "cut", "no tiff", "black above white", "absurd count", "other filter", "1x1 tiles", "no values", "floats"]
+    "harm",
+    ["cut compressed", "absurd tiles", "cut", "no tiff", "black above white", "absurd count", "other filter", "1x1 tiles", "no values", "floats"],
 )
 def test_a_damaged_or_foreign_file_gets_a_sentence(tmp_path, harm):
     path = tmp_path / "a.dng"

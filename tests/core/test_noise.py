@@ -464,3 +464,31 @@ def test_both_eyes_of_a_pair_are_cleaned(laid):
     assert draft.pair is not None and draft.panels
     used = {draft.inputs[p.input] for panel in draft.panels for p in panel.patches}
     assert used and all([type(p) for p in i.prepares] == [Cleaned] for i in used)
+
+
+@pytest.mark.parametrize("name, sigma", [("bikes", 2.0), ("bikes", 5.0), ("carphone_pristine", 3.0)])
+def test_noise_put_into_footage_that_is_not_ours_is_found_and_taken_off(name, sigma):
+    """Clips of another package, which move as they like: what was put in is measured at every level, and most of it goes again."""
+    from adzer.core.intake.take import facts_of
+    from adzer.core.route import Route
+    from tests import foreign
+
+    facts = facts_of(foreign.clip(name))
+    kind, runs = developing.kind(facts, Route()), noise.frames_of(facts)
+    (w, h), rng = facts.raster, np.random.default_rng(13)
+
+    def put(planes):
+        luma = planes[0][:h, :w] + sigma * rng.standard_normal((h, w))
+        return (np.clip(np.rint(luma), 0, 255).astype(np.uint8), *planes[1:])
+
+    noisy = [[(n, put(planes)) for n, planes in run] for run in runs]
+    before, made = noise.measured(kind, runs), noise.measured(kind, noisy)
+    known = np.array(made.counts) > 0
+    own = before.grain.of(0, np.array(made.grain.levels)[known])
+    ratio = np.array(made.grain.sigma[0])[known] / np.hypot(sigma, own)
+    assert known.sum() >= 6 and np.abs(np.median(ratio) - 1) < 0.05 and np.abs(ratio - 1).max() < 0.15, np.round(ratio, 2)
+    assert not noise.delivered(before, kind, (), None).needed and noise.delivered(made, kind, (), None).needed
+    window = [planes for _, planes in noisy[3]]
+    out = Cleaned(kind.samples, (w, h), made.grain).run(window, 1)[0] / 256.0
+    truth = runs[3][1][1][0][:h, :w].astype(float)
+    assert _decibels(out, truth) - _decibels(window[1][0].astype(float), truth) > 3.0

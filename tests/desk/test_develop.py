@@ -73,3 +73,21 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "sails, close"))
     desk.fill_down()
     assert desk.shot.route.develop.noise is None
+
+
+def test_what_was_measured_before_is_tried_again_and_colour_says_nothing_of_raw_codes(window, bench):
+    desk = window.desk
+    bench.measuring.start()
+    assert wait(lambda: bool(bench.tried) and not desk.worker.busy, seconds=60, settle=0.3), window.note.text()
+    bench._tried.clear()  # as after a restart: the noise is kept, what was tried is not
+    bench._trying.clear()
+    bench.refresh(desk.shot, desk.walk(desk.shot))
+    assert wait(lambda: bool(bench.tried) and not desk.worker.busy, seconds=60, settle=0.2)
+    bench.detail._move(0.2)
+    bench.detail.settled.emit(0.2)
+    assert desk.shot.route.develop.noise is not None and desk.shot.route.develop.detail == 0.2
+    assert not any(f.code == "noise-not-measured" for f in desk.walk(desk.shot).findings)
+    desk.unfold("colour")
+    assert "told on Develop" in window.bench.bench.whites_card.reason
+    desk.select(1)
+    assert "told on Develop" not in window.bench.bench.whites_card.reason

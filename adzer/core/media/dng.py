@@ -16,7 +16,7 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from ..errors import UnreadableError
+from ..errors import AdzerError, UnreadableError
 from . import timecode as timecodes
 from .sensor import Calibration, GainMap, Matrix, Sensor, Three, shifted
 
@@ -346,7 +346,7 @@ def _timecode(tags: dict[int, Field], rate: Fraction | None) -> str | None:
     label = f"{hours:02d}:{minutes:02d}:{seconds:02d}{';' if body[0] & 64 else ':'}{frames:02d}"
     try:
         timecodes.to_frames(label, rate or Fraction(60))
-    except Exception:  # noqa: BLE001 - whatever is wrong with it, it is no timecode
+    except AdzerError:
         return None
     return label
 

@@ -12,6 +12,7 @@ from ....core.job import Shot
 from ....core.light import names as colour_cards
 from ....core.light.chain import ColourChain, Whites
 from ....core.read.measure import bin_centres
+from ....core.read.seen import Seen
 from ....core.route import Walk
 from ....core.run.service import Reply
 from ...widgets.plots import Histogram
@@ -116,8 +117,12 @@ class ColourBench(StageBench):
         self.done_card.say(_done(walked))
 
     def _show_chain(self, shot: Shot, walked: Walk, chain: ColourChain) -> None:
-        seen = self.desk.seen(shot)
-        if seen is not None:
+        seen = self._levels(shot, walked)
+        if seen is None:
+            developed = "Of sensor values it is told on Develop how much is full, and what is made of it."
+            self.whites_card.say(developed if walked.draft.top is not None else "Nobody has looked at its levels yet.")
+            self.stops.show_bars([])
+        else:
             signals, shares = bin_centres(), np.array(seen.levels.brightest)
             lines = []
             for whites in WHITES:
@@ -135,8 +140,12 @@ class ColourBench(StageBench):
             self.stops.show_bars(bars, f"{len(used)} in use")
         self._show_curve(shot, walked, chain)
 
+    def _levels(self, shot: Shot, walked: Walk) -> Seen | None:
+        """What was seen of its levels, where these are levels of the picture that comes here, and not of sensor values."""
+        return self.desk.seen(shot) if walked.draft.top is None else None
+
     def _show_curve(self, shot: Shot, walked: Walk, chain: ColourChain | None) -> None:
-        name = walked["read"].after.curve
+        name = walked["develop"].after.curve
         if name is None:
             return
         curve = chain.source if chain else colour_cards.curve(name, shot.facts.bits)
@@ -148,7 +157,7 @@ class ColourBench(StageBench):
         if chain is not None:
             out = chain.tone(light * chain.gain)
         used = None
-        seen = self.desk.seen(shot)
+        seen = self._levels(shot, walked)
         if seen is not None:
             low, high = measure.reach(curve, seen.levels.low, seen.levels.top())
             used = (max(low, -9.0), min(high, 9.0))

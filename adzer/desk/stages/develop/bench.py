@@ -32,6 +32,7 @@ class DevelopBench(StageBench):
 
     def __init__(self, desk: Desk) -> None:
         self._tried: dict[str, tuple[Taken, ...]] = {}
+        self._trying: set[str] = set()
         self._seen: tuple[object, Seen | None] = (None, None)
         self._asked: object = None
         self._busy = self._picking = False
@@ -87,6 +88,7 @@ class DevelopBench(StageBench):
     # --- answers --------------------------------------------------------------------------------------------------
     def _measured(self, shot: Shot, found: Noise) -> None:
         """Tries how much may be taken off."""
+        self._trying.add(shot.facts.fingerprint)
         route = self.desk.route_of(shot).with_("develop", noise=to_plain(found.grain), clean=1.0)
 
         def tried(made: tuple[Taken, ...] | None, error: str | None) -> None:
@@ -286,6 +288,8 @@ class DevelopBench(StageBench):
             self._judge(shot, held, key)
         seen = self._seen[1]
         tried = self._tried.get(shot.facts.fingerprint, ())
+        if not tried and shot.facts.fingerprint not in self._trying:  # measured at another time: what it would take off is tried anew
+            self._measured(shot, held)
         base = self._best(shot)
         now = None if not s.clean else "best" if abs(s.clean - base) < 1e-3 else next(
             (k for k in (LESS, MORE) if abs(s.clean - k * base) < 1e-3), s.clean)  # fmt: skip

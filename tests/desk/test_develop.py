@@ -64,6 +64,13 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     bench.much.choose("best")
     settings = desk.shot.route.develop
     assert settings.noise == held.grain and settings.clean in {t.amount for t in bench.tried}
+    desk.answer("develop", exposure=1.0)  # what is seen of it is judged anew, and comes when the answers are others by then
+    desk.answer("develop", clean=0.55)
+    assert wait(lambda: bench._seen[1] is not None and not desk.worker.busy, settle=0.3)
+    assert bench.luma.value == 0.55
+    desk.undo()
+    desk.undo()
+    assert bench.luma.value == settings.clean
     assert wait(lambda: bench.loupe.pieces == 3 and not desk.worker.busy, settle=0.2), window.note.text()
     before, after = (np.frombuffer(piece.constBits(), np.uint8).reshape(piece.height(), -1).astype(float) for _, piece in bench.loupe._pieces[:2])
     assert np.abs(np.diff(after, axis=0)).mean() < 0.8 * np.abs(np.diff(before, axis=0)).mean()

@@ -97,8 +97,7 @@ class DevelopBench(StageBench):
                 return
             self._tried[shot.facts.fingerprint] = made
             self.desk.moved.emit()
-            if self.desk.shot is not None and self.desk.shot.id == shot.id:
-                self.refresh(shot, self.desk.walk(shot))
+            self._again(shot)
 
         self.desk.worker.chore("taken", (shot.facts, route), tried)
 
@@ -264,7 +263,7 @@ class DevelopBench(StageBench):
         self.order.set_value(walked.route.develop.order)
         said = (shot.facts.mosaic or "").upper()
         self.order_card.say(f"The file says {said}." if said else "Nothing says that these are sensor values: a grey picture, else.")
-        self.order_card.settle(f"{said}, as the file says" if said and walked.route.develop.order is None and not (held and held.diagonal) else "")
+        self.order_card.settle(said if said and walked.route.develop.order is None and not (held and held.diagonal) else "")
         if sensor is not None:
             self._show_values(shot, walked, held)
         self.loupe_card.say("Drag on the picture to look elsewhere. Pieces are shown at whole multiples of their recorded pixels, as delivered.")
@@ -312,14 +311,19 @@ class DevelopBench(StageBench):
         self.by_level.show_seen(held, seen, left)
         self.off.show_taken(tried, s.clean)
 
+    def _again(self, asked: Shot) -> None:
+        """Shows it anew, with the answers as they are by now, if it is still the shot that something was asked of."""
+        now = self.desk.shot
+        if now is not None and now.id == asked.id and self.desk.stage == self.stage:
+            self.refresh(now, self.desk.walk(now))
+
     def _judge(self, shot: Shot, held: Noise, key: object) -> None:
         """What of it is seen as delivered is tried beside the window: sensor values are developed for it."""
 
         def then(found: Seen | None, error: str | None) -> None:
             if self._seen[0] == key and found is not None:
                 self._seen = key, found
-                if self.desk.shot is not None and self.desk.shot.id == shot.id and self.desk.stage == self.stage:
-                    self._show_noise(shot, self.desk.walk(shot))
+                self._again(shot)
 
         asked = (held, shot.facts, self.desk.seen(shot), self.desk.route_of(shot), self.desk.card_of(shot))
         self.desk.worker.chore("seen", asked, then)

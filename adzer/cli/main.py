@@ -405,12 +405,18 @@ def sim_shoot(
     size: Annotated[str | None, typer.Option(help="Raster in pixels, e.g. 720x540; the camera's own if left out.")] = None,
     samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
     stops: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops than it would be exposed.")] = 0.0,
+    body: Annotated[
+        Literal["hand", "walk", "drive", "ride", "fly"] | None, typer.Option(help="What carries it and shakes it; else as its kind usually is.")
+    ] = None,
 ) -> None:
     from ..core.media.encode import container_for
     from ..core.sim import camera as cameras
     from ..core.sim import raw
+    from ..core.sim.bodies import BODIES
 
     made = cameras.load(camera)
+    if body is not None:
+        made = replace(made, pose=BODIES[body].pose(made.pose(0.0)))
     made = replace(made, recorder=replace(made.recorder, exposure=made.recorder.exposure + stops))
     if size is not None:
         made = made.sized(parse_size(size))

@@ -49,7 +49,7 @@ def reframe(
 
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
-    path = _path(view, keyframes, laid)
+    path = view_path(view, keyframes, laid)
     facts, seen = read_file(file, rear=rear)
     delivery, raster = making.card_for(card, out), parse_size(size)
     route = Route().with_("read", **declared)
@@ -78,7 +78,8 @@ def reframe(
     making.make(file.name, facts, seen, route, card, out, json_, raster=raster)
 
 
-def _path(view: str | None, keyframes: Path | None, projection: str | None) -> object:
+def view_path(view: str | None, keyframes: Path | None, projection: str | None) -> object:
+    """A view from its words, or from a file of keyframes. AdzerError if it is not one."""
     from ..core.space import path as paths
 
     if keyframes is not None:

@@ -30,7 +30,9 @@ def share(text: str) -> float:
     help="Measure how a job's shots shake, or one recording. What is measured is kept in the job; when it is stopped, it goes on from there. With "
     "--compare every way of holding a recording is made and looked at again as delivered.\n\nExample: adzer shake mill.adzer",
 )
+@options.declares
 def shake(
+    declared: dict[str, object],
     job: Annotated[Path, typer.Argument(help="The job's file, NAME.adzer; or a recording.")],
     words: Annotated[list[str] | None, typer.Argument(help="Shots, by name or pattern; none: all flat pictures.")] = None,
     camera: Camera = "",
@@ -41,10 +43,10 @@ def shake(
     from ..core.job import Job
     from ..core.run import analysing
     from ..core.steady import measure
-    from ..core.steady.step import shaken
+    from ..core.steady.step import found_of
 
     if job.suffix.lower() != ".adzer":
-        _shake_of(job, compare, share(budget), json_)
+        _shake_of(job, compare, share(budget), declared, json_)
         return
     rows: list[dict[str, Any]] = []
     with Job.open(job) as held:
@@ -52,17 +54,18 @@ def shake(
         shots = chosen(held, words or [], camera)
         for shot in shots:
             wants, facts = walk(shot)["steady"].result.wants, shot.facts
-            if not wants and shaken(held.found(facts.fingerprint)) is None:
-                mention(f"{shot.name}: only a flat picture's motion can be measured so far.")
+            if wants:
+                try:
+                    with progress(shot.name) as show:
+                        analysing.through(held, wants, facts, shot.route, show, held.seen(shot.id))
+                except AdzerError as error:
+                    say(f"{shot.name}: {error}")
+                    continue
+            walked = walk(shot)
+            found = found_of(walked["steady"].before, walked.draft, held.found(facts.fingerprint))
+            if found is None:
+                mention(f"{shot.name}: neither a flat picture nor a sphere, or of lenses that nobody has matched. Its motion is not measured.")
                 continue
-            try:
-                with progress(shot.name) as show:
-                    analysing.through(held, "motion", facts, shot.route, show)
-            except AdzerError as error:
-                say(f"{shot.name}: {error}")
-                continue
-            found = shaken(held.found(facts.fingerprint))
-            assert found is not None
             rows.append({"shot": shot.name, **records.to_plain(found)})
             if not json_:
                 print(f"{shot.name}: {measure.words(found)}")
@@ -71,7 +74,7 @@ def shake(
     raise typer.Exit(0 if rows else 1)
 
 
-def _shake_of(file: Path, compare: bool, budget: float, json_: bool) -> None:
+def _shake_of(file: Path, compare: bool, budget: float, declared: dict[str, object], json_: bool) -> None:
     """One recording."""
     from ..core import cards
     from ..core.intake.take import read_file
@@ -80,26 +83,31 @@ def _shake_of(file: Path, compare: bool, budget: float, json_: bool) -> None:
     from ..core.steady import measure
 
     facts, seen = read_file(file)
+    route = Route().with_("read", **declared)
     with progress(file.name) as show:
-        rows = steadying.rows_of(facts, Route(), show)
-        found = measure.shake(rows, float(facts.rate or 25))
+        rows = steadying.rows_of(facts, route, show, seen)
+        found = steadying.said(rows, facts, route, seen)
         ways: tuple[steadying.Way, ...] = ()
         if compare:
-            _, ways = steadying.compared(facts, seen, Route(), cards.delivery("native-wide"), budget, show, rows)
-    chosen_ = steadying.best(ways, found.widest < 0.05 * facts.raster[0]) if ways else None
+            _, ways = steadying.compared(facts, seen, route, cards.delivery("native-wide"), budget, show, rows)
+    chosen_ = steadying.best(ways, isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0]) if ways else None
+    name = " ".join((chosen_.method, chosen_.heading)).strip() if chosen_ else "off"
     if json_:
-        print_json(records.to_plain(found) | ({"ways": records.to_plain(ways), "recommended": chosen_} if compare else {}))
+        print_json(records.to_plain(found) | ({"ways": records.to_plain(ways), "recommended": name} if compare else {}))
         return
     print(f"{file}: {measure.words(found)}")
     if ways:
-        print(f"{'way':>8}{'< 0.5 Hz':>10}{'to 3 Hz':>9}{'above':>8}{'roll':>8}{'kept':>7}")
+        unit = "px" if isinstance(found, measure.Shake) else "°"
+        print(f"{'way':>15}{'< 0.5 Hz':>10}{'to 3 Hz':>9}{'above':>8}{'roll':>8}{'kept':>7}   ({unit})")
         for w in ways:
             row = f"{w.left[0]:10.2f}{w.left[1]:9.2f}{w.left[2]:8.2f}{w.roll:8.3f}{w.kept:7.0%}" if not w.why else f"  {w.why}"
-            print(f"{'▸ ' if w.method == chosen_ else ''}{w.method:>{6 if w.method == chosen_ else 8}}{row}")
+            mark = "▸ " if " ".join((w.method, w.heading)).strip() == name else ""
+            print(f"{mark + ' '.join((w.method, w.heading)).strip():>15}{row}")
 
 
 @app.command(
-    help="Hold a recording still, take a hand's jitter off it, or lay it on an even way; and deliver it. Nothing bare ever enters.\n\n"
+    help="Hold a recording still, take a hand's jitter off it, or lay it on an even way; have a sphere stand level, headed where it is to; "
+    "and deliver it. Of a flat picture nothing bare ever enters.\n\n"
     "Example: adzer steady walk.mov --method drift --budget 8% --card web-wide --out walk.mp4"
 )
 @options.declares
@@ -108,19 +116,33 @@ def steady(
     file: Recording,
     card: making.Card,
     out: making.Out,
-    method: Annotated[Literal["hold", "drift", "path"], typer.Option(help="As on a tripod; without a hand's jitter; on an even way.")] = "drift",
+    method: Annotated[
+        Literal["hold", "drift", "path", "level"], typer.Option(help="As on a tripod; without a hand's jitter; on an even way; a sphere level.")
+    ] = "drift",
     budget: Budget = "8%",
     roll: Annotated[bool, typer.Option(help="Keep it level against itself, too.")] = True,
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
+    heading: Annotated[
+        Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
+    ] = "world",
+    level: Annotated[float, typer.Option(min=0, max=100, help="Of a sphere: how much of its leaning is taken away, %.")] = 100,
+    lean: Annotated[str, typer.Option(help="Of a sphere: TILT,ROLL in degrees by which its first frame leans.")] = "0,0",
+    view: Annotated[str | None, typer.Option(help='Of a sphere: "heading,tilt,roll,fov" in degrees, a flat view of it; else all of it.')] = None,
+    keyframes: Annotated[Path | None, typer.Option(help="Or a view that moves, as docs/keyframes.md says.")] = None,
     json_: Json = False,
 ) -> None:
     from ..core.intake.take import read_file
     from ..core.route import Route
     from ..core.run import steadying
+    from .shape import view_path
 
     facts, seen = read_file(file)
     route = Route().with_("read", **declared)
+    if view is not None or keyframes is not None:
+        route = route.with_("shape", view=records.to_plain(view_path(view, keyframes, None)))
+    leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values())
+    route = route.with_("steady", method=method, budget=share(budget), roll=roll, cut=cut, heading=heading, level=level / 100, lean=leans)
     with progress(file.name) as show:
-        rows = steadying.rows_of(facts, route, show)
-    route = route.with_("steady", **steadying.answers(rows, facts, route, method, share(budget), roll, cut))
+        rows = steadying.rows_of(facts, route, show, seen)
+    route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
     making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": share(budget)})

@@ -343,7 +343,7 @@ class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
-    held     from places of a flat picture that is held to where they were recorded
+    held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those
     rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie

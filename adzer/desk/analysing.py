@@ -92,7 +92,7 @@ class Analysing(QObject):
                 elif asked == self._asked:
                     self._over(error)
 
-            self.desk.worker.chore("analyse", (name, shot.facts, shot.route, span), spanned)
+            self.desk.worker.chore("analyse", (name, shot.facts, shot.route, span, self.desk.seen(shot)), spanned)
             return
 
         def found(bodies: dict[str, bytes] | None, error: str | None) -> None:

@@ -21,7 +21,7 @@ from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.route import Route, walk
 from adzer.core.run import steadying
 from adzer.core.steady import solve
-from adzer.core.steady.measure import slow
+from adzer.core.steady.slow import slow
 
 RATE = 25.0
 

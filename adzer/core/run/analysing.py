@@ -12,14 +12,29 @@ from ..job import Job
 from ..look import passes
 from ..look.motion import Motion
 from ..look.passes import Pass, Rows
+from ..look.turns import Turns
 from ..media.probe import FileFacts
+from ..read.seen import Seen
 from ..read.step import assumed_samples
-from ..route import Route
-from ..steady.measure import shake, trace
+from ..route import Route, walk
+from ..steady.measure import shake, trace, turned
+from ..steady.step import lens_of
 from .render import Progress, Report
 
-PASSES: dict[str, Callable[[FileFacts, Route], Pass[Any]]] = {  # name → the pass over a recording, read as its route says
-    "motion": lambda facts, route: Motion(assumed_samples(facts, route.read)),
+
+def turns_of(facts: FileFacts, route: Route, seen: Seen | None) -> Turns:
+    """The pass over a recording of directions, as its route says what they are. AdzerError if it says that it is none."""
+    walked = walk(route, facts, seen)
+    picture = walked["steady"].before
+    lens = lens_of(picture, walked.draft)
+    if lens is None:
+        raise AdzerError(f"{facts.path} is no sphere, or of lenses that have not been matched yet. Say at Read what it is, and match them at Join.")
+    return Turns(assumed_samples(facts, route.read), lens, picture.region("left"))
+
+
+PASSES: dict[str, Callable[[FileFacts, Route, Seen | None], Pass[Any]]] = {  # name → the pass over a recording, read as its route says
+    "motion": lambda facts, route, _: Motion(assumed_samples(facts, route.read)),
+    "turns": turns_of,
 }
 
 
@@ -28,29 +43,42 @@ def _shake(facts: FileFacts, rows: Rows) -> dict[str, bytes]:
     return {"": records.to_json(shake(rows, rate)).encode(), "trace": trace(rows, rate).astype("<f4").tobytes()}
 
 
+def _turned(facts: FileFacts, rows: Rows) -> dict[str, bytes]:
+    found, off = turned(rows, float(facts.rate or 25))
+    return {"": records.to_json(found).encode(), "trace": off.astype("<f4").tobytes()}
+
+
 # analysis → its kind, the name of the finding, and what makes it, by keys, of its rows
 FINDINGS: dict[str, tuple[type[Pass[Any]], str, Callable[[FileFacts, Rows], dict[str, bytes]]]] = {
     "motion": (Motion, "shake", _shake),
+    "turns": (Turns, "turned", _turned),
 }
+
+
+def _of(name: str) -> tuple[type[Pass[Any]], str, Callable[[FileFacts, Rows], dict[str, bytes]]]:
+    """What follows a blank in a name says through which lens."""
+    what, blank, lens = name.partition(" ")
+    kind, finding, make = FINDINGS[what]
+    return kind, finding + blank + lens, make
 
 
 def missing(job: Job, name: str, facts: FileFacts) -> list[tuple[int, int]]:
     """Spans that have still to be looked at."""
-    kind = FINDINGS[name][0]
+    kind = _of(name)[0]
     return passes.missing(kind, facts.frames, job.measured(facts.fingerprint, name, kind.version))
 
 
 def kept(job: Job, name: str, facts: FileFacts) -> dict[str, bytes]:
-    return job.measured(facts.fingerprint, name, FINDINGS[name][0].version)
+    return job.measured(facts.fingerprint, name, _of(name)[0].version)
 
 
 def keep(job: Job, name: str, facts: FileFacts, span: tuple[int, int], body: bytes) -> None:
-    job.keep_measured(facts.fingerprint, name, body, passes.key(span), FINDINGS[name][0].version)
+    job.keep_measured(facts.fingerprint, name, body, passes.key(span), _of(name)[0].version)
 
 
 def found(name: str, facts: FileFacts, spans: dict[str, bytes]) -> dict[str, bytes]:
     """What all spans together say, by keys; to be kept as the finding. AdzerError if some are missing."""
-    kind, _, make = FINDINGS[name]
+    kind, _, make = _of(name)
     rows = passes.rows(kind, facts.frames, spans)
     if rows is None:
         raise AdzerError(f"{facts.path}: its {name} has not been looked at to its end.")
@@ -59,20 +87,20 @@ def found(name: str, facts: FileFacts, spans: dict[str, bytes]) -> dict[str, byt
 
 def keep_found(job: Job, name: str, facts: FileFacts, bodies: dict[str, bytes]) -> None:
     for key, body in bodies.items():
-        job.keep_measured(facts.fingerprint, FINDINGS[name][1], body, key)
+        job.keep_measured(facts.fingerprint, _of(name)[1], body, key)
 
 
-def through(job: Job, name: str, facts: FileFacts, route: Route, report: Report = lambda _: None) -> None:
+def through(job: Job, name: str, facts: FileFacts, route: Route, report: Report = lambda _: None, seen: Seen | None = None) -> None:
     """All of an analysis that the job does not have yet, each span kept as it comes, and its finding."""
     left = missing(job, name, facts)
     begun, done, total = time.monotonic(), 0, sum(b - a for a, b in left)
     for span in left:
-        keep(job, name, facts, span, analyse(name, facts, route, span))
+        keep(job, name, facts, span, analyse(name, facts, route, span, seen))
         done += span[1] - span[0]
         report(Progress("measuring", done, total, done / max(time.monotonic() - begun, 1e-6)))
     keep_found(job, name, facts, found(name, facts, kept(job, name, facts)))
 
 
-def analyse(name: str, facts: FileFacts, route: Route, span: tuple[int, int]) -> bytes:
+def analyse(name: str, facts: FileFacts, route: Route, span: tuple[int, int], seen: Seen | None = None) -> bytes:
     """One span of an analysis, to be kept."""
-    return passes.run(PASSES[name](facts, route), facts.source, facts.fingerprint, span)
+    return passes.run(PASSES[name.partition(" ")[0]](facts, route, seen), facts.source, facts.fingerprint, span)

@@ -2,34 +2,51 @@
 
 from __future__ import annotations
 
+from collections import deque
+from collections.abc import Sequence
+from typing import Any, cast
+
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from .. import records
 from ..cards import DeliveryCard
 from ..compile import preview_plan
 from ..errors import AdzerError, Stopped
-from ..look import motion, passes
+from ..finding import Level
+from ..look import motion, passes, turns
 from ..look.motion import Motion
+from ..look.passes import Pass
+from ..look.turns import WIDE, Turns
 from ..media.probe import FileFacts
 from ..read.seen import Seen
 from ..read.step import assumed_samples, turn_of, upright_raster
 from ..route import Route, walk
-from ..steady import solve
-from ..steady.measure import Shake, shake, slow
-from ..steady.step import times_of
+from ..space.sphere import Directions, Equirect
+from ..steady import solve, standing
+from ..steady.measure import Shake, Turned, shake, turned
+from ..steady.settings import Heading
+from ..steady.slow import slow
+from ..steady.step import lens_of, times_of
+from .analysing import turns_of
 from .frames import Inputs
 from .pixels import Processor
 from .render import Progress, Report
 
 LOOKED = 640  # columns at which it is looked at again
 BANDS = ((0.0, 0.5), (0.5, 3.0), (3.0, 1e9))  # Hz
-METHODS = ("off", "hold", "drift", "path")
+METHODS: tuple[dict[str, object], ...] = ({"method": "off"}, {"method": "hold"}, {"method": "drift"}, {"method": "path"})
+STANDS: tuple[dict[str, object], ...] = (
+    {"method": "off"}, {"method": "drift"}, {"method": "level", "heading": "world"}, {"method": "level", "heading": "vehicle"},
+    {"method": "level", "heading": "travel"}, {"method": "level", "heading": "free"},
+)  # fmt: skip
 
 
 class Way(msgspec.Struct, frozen=True):
-    """What a method leaves and costs. ``left``: pixels rms of the delivered picture (at its recorded size) in three bands of Hz (below 0.5, to 3,
-    above), moved aside; ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold, drift)."""
+    """What a method leaves and costs. ``left``: pixels rms of the delivered picture (at its recorded size), or degrees of a sphere, in three bands
+    of Hz (below 0.5, to 3, above); ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold,
+    drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers."""
 
     method: str
     left: tuple[float, float, float]
@@ -37,28 +54,53 @@ class Way(msgspec.Struct, frozen=True):
     kept: float
     needed: float | None = None
     why: str = ""
+    heading: str = ""
+    fastest: float | None = None
 
 
-def rows_of(facts: FileFacts, route: Route, report: Report = lambda _: None) -> NDArray[np.float32]:
-    """How the picture moves, frame by frame. UnreadableError if it cannot be decoded."""
-    kind = Motion(assumed_samples(facts, route.read))
+def lens(facts: FileFacts, route: Route, seen: Seen | None = None) -> Directions | None:
+    """Through which a recording of directions was seen; None of a flat picture."""
+    walked = walk(route, facts, seen)
+    return lens_of(walked["steady"].before, walked.draft)
+
+
+def rows_of(facts: FileFacts, route: Route, report: Report = lambda _: None, seen: Seen | None = None) -> NDArray[np.float32]:
+    """How the picture moves or the camera turns, frame by frame. UnreadableError if it cannot be decoded."""
+    kind: Pass[Any] = Motion(assumed_samples(facts, route.read)) if lens(facts, route, seen) is None else turns_of(facts, route, seen)
     parts = []
     for span in passes.spans(facts.frames):
-        parts.append(np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, span), "<f4").reshape(-1, len(Motion.columns)))
+        parts.append(np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, span), "<f4").reshape(-1, len(kind.columns)))
         report(Progress("measuring", span[1], facts.frames))
     return np.concatenate(parts)
 
 
-def answers(
-    rows: NDArray[np.float32], facts: FileFacts, route: Route, method: str, budget: float, roll: bool = True, cut: float = 0.5
-) -> dict[str, object]:
-    """A method as answers of Steady. AdzerError if most of its motion is not known."""
-    if len(rows) and (rows[:, motion.SURE] > 0).mean() < 0.5:
+def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> dict[str, object]:
+    """What Steady is asked for in a route, solved: its answers. AdzerError if most of its motion is not known, or if it cannot be done."""
+    s, round_ = route.steady, lens(facts, route, seen) is not None
+    sure = turns.SURE if round_ else motion.SURE
+    if len(rows) and (rows[:, sure] > 0).mean() < 0.5:
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
-    path = upright_path(rows, turn_of(facts, route.read))
-    size = upright_raster(facts, route.read)
-    moves = solve.solved(path, size, float(facts.rate or 25), method, budget, roll, cut)
-    return {"method": method, "budget": budget, "roll": roll, "cut": cut, "moves": solve.packed(moves, size)}
+    rate = float(facts.rate or 25)
+    if round_:
+        if s.method == "path":
+            raise AdzerError(f"{facts.name}: on a sphere the way is laid by the keyframes of its view. Have it stand level, or take its jitter off.")
+        how = ("level", "world", 1.0) if s.method == "hold" else (s.method, s.heading, s.level)
+        if how[0] == "level" and how[1] == "travel" and standing.travels(rows) < 0.3:
+            raise AdzerError(f"{facts.name}: nothing in it says where it goes: little passes by. Head it as it rides, or to the world.")
+        held = standing.held(turns.stood(rows), rows[:, turns.ALONG].astype(np.float64), rate, how[0], cast(Heading, how[1]), how[2], s.cut, s.lean)
+        text = solve.packed(standing.vectors(held), (1, 1))
+    else:
+        if s.method == "level":
+            raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
+        size = upright_raster(facts, route.read)
+        path = upright_path(rows, turn_of(facts, route.read))
+        text = solve.packed(solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut), size)
+    return records.to_plain(s) | {"moves": text}
+
+
+def said(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Shake | Turned:
+    rate = float(facts.rate or 25)
+    return shake(rows, rate) if lens(facts, route, seen) is None else turned(rows, rate)[0]
 
 
 def upright_path(rows: NDArray[np.float32], turn: int) -> NDArray[np.float64]:
@@ -70,24 +112,41 @@ def upright_path(rows: NDArray[np.float32], turn: int) -> NDArray[np.float64]:
 
 
 def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, report: Report = lambda _: None) -> NDArray[np.float32]:
-    """Rows of motion of the delivered preview itself: nothing of what was solved is believed."""
-    walked = walk(route, facts, seen, card)
-    if walked.stopped is not None:
-        raise Stopped(walked.stopped.text)
-    plan = preview_plan(walked, LOOKED, LOOKED)
-    w, h = plan.raster
+    """Rows of motion of the delivered preview itself, of a sphere's the whole one: nothing of what was solved is believed."""
+    round_ = lens(facts, route, seen) is not None
+    walked = walk(route.with_("shape", view=None) if round_ else route, facts, seen, card)
+    # Of a sphere all is looked at, whatever is delivered of it.
+    if (stop := next((f for f in walked.findings if f.level is Level.STOP and not (round_ and f.stage == "deliver")), None)) is not None:
+        raise Stopped(stop.text)
+    plan = preview_plan(walked, WIDE if round_ else LOOKED, WIDE if round_ else LOOKED)
+    (w, h), target = plan.raster, plan.target
     numbers, times = np.arange(facts.frames), times_of(facts)
     out = tuple(np.zeros((h, w), np.uint16) for _ in range(3))
-    rows, before = [(0.0, 0.0, 0.0, 0.0, 1.0)], None
+    kind = Turns(target, Equirect((w, h), 180.0 if walked["shape"].after.coverage == "180" else 360.0), (0, 0, w, h))
+    rows: list[Sequence[float]] = []
+    held: deque[Any] = deque(maxlen=turns.FAR + 1)
     with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 2) as processor:
         for n, planes in enumerate(inputs.along(numbers, times)):
             processor.run(planes, out, float(times[n]))
             now = (out[0] >> 2).astype(np.uint8)
-            if before is not None:
-                rows.append(motion.moved(before, now))
-            before = now
+            if round_:
+                held.append(kind.looked(n, now))
+                rows.append(kind.row(list(held), len(held) - 1))
+            else:
+                rows.append(motion.moved(held[-1], now) if held else (0.0, 0.0, 0.0, 0.0, 1.0))
+                held.append(now)
             report(Progress("looking again", n + 1, facts.frames))
     return np.array(rows, np.float32)
+
+
+def turns_left(rows: NDArray[np.float32], rate: float) -> tuple[tuple[float, float, float], float, float]:
+    """Degrees rms in each band, of them to the side above the lowest, and degrees a second that viewers are turned."""
+    stands = turns.stood(rows)
+    slower = [standing.calm(stands, rate, hz) for hz in (0.02, BANDS[0][1], BANDS[1][1])] + [stands]
+    found = [standing.between(a, b) for a, b in zip(slower, slower[1:], strict=False)]
+    low, middle, high = (float(np.sqrt((d**2).sum(axis=1).mean())) for d in found)
+    roll = float(np.sqrt((standing.between(slower[1], stands)[:, 1] ** 2).mean()))
+    return (round(low, 3), round(middle, 3), round(high, 3)), round(roll, 4), round(standing.fastest(slower[1], rate), 1)
 
 
 def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[tuple[float, float, float], float]:
@@ -104,34 +163,58 @@ def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[tuple
 def compared(
     facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, budget: float, report: Report = lambda _: None,
     rows: NDArray[np.float32] | None = None,
-) -> tuple[Shake, tuple[Way, ...]]:  # fmt: skip
+) -> tuple[Shake | Turned, tuple[Way, ...]]:  # fmt: skip
     """Every method, made and looked at again as delivered; one that fails is a row with its reason."""
-    rows = rows_of(facts, route, report) if rows is None else rows
-    rate, raster = float(facts.rate or 25), upright_raster(facts, route.read)
+    round_ = lens(facts, route, seen) is not None
+    rows = rows_of(facts, route, report, seen) if rows is None else rows
+    rate = float(facts.rate or 25)
     made = []
-    for method in METHODS:
+    for changes in STANDS if round_ else METHODS:
+        name, heading = str(changes["method"]), str(changes.get("heading", ""))
         try:
-            each = route.with_("steady", **(answers(rows, facts, route, method, budget) if method != "off" else {"method": "off"}))
+            each = route.with_("steady", **changes, budget=budget)
+            each = each.with_("steady", **answers(rows, facts, each, seen)) if name != "off" else each
             again = retracked(facts, seen, each, card, report)
         except AdzerError as error:
-            made.append(Way(method, (0.0, 0.0, 0.0), 0.0, 0.0, None, str(error)))
+            made.append(Way(name, (0.0, 0.0, 0.0), 0.0, 0.0, None, str(error), heading))
             continue
-        walked = walk(each, facts, seen, card)
-        wide = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0]
-        kept = (1 - budget) ** 2 if method != "off" else 1.0
-        left, roll = left_of(again, rate, raster[0] / wide)
-        needs = solve.needed(upright_path(rows, turn_of(facts, route.read)), raster, method, rate) if method in ("hold", "drift") else None
-        made.append(Way(method, left, roll, round(kept, 4), None if needs is None else round(needs, 3)))
-    return shake(rows, rate), tuple(made)
+        if round_:
+            left, roll, fastest = turns_left(again, rate)
+            made.append(Way(name, left, roll, 1.0, heading=heading, fastest=fastest))
+        else:
+            made.append(_flat_way(facts, seen, each, card, rows, again))
+    return said(rows, facts, route, seen), tuple(made)
 
 
-def best(ways: tuple[Way, ...], still: bool) -> str:
-    """The method that suits: a tripod's hold where the shot hardly goes anywhere, else the calmer of the moving ones; off where nothing shakes."""
-    by = {w.method: w for w in ways if not w.why}
-    if "off" not in by or by["off"].left[1] + by["off"].left[2] < 0.3:
-        return "off"
-    hold = by.get("hold")
+def _flat_way(
+    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32]
+) -> Way:
+    rate, raster, s = float(facts.rate or 25), upright_raster(facts, route.read), route.steady
+    wide = preview_plan(walk(route, facts, seen, card), LOOKED, LOOKED).panels[0].size[0]
+    kept = (1 - s.budget) ** 2 if s.method != "off" else 1.0
+    left, roll = left_of(again, rate, raster[0] / wide)
+    needs = solve.needed(upright_path(rows, turn_of(facts, route.read)), raster, s.method, rate) if s.method in ("hold", "drift") else None
+    return Way(s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3))
+
+
+DIZZY = 20.0  # degrees a second from which a sphere that turns by itself is better headed to the world
+
+
+def best(ways: tuple[Way, ...], still: bool) -> Way | None:
+    """The way that suits: of a flat picture a tripod's hold where the shot hardly goes anywhere, else the calmer of the moving ones; of a
+    sphere that it stands level, headed as it rides unless that turns viewers fast. None: it is left, as nothing shakes."""
+    by = {(w.method, w.heading): w for w in ways if not w.why}
+    off = by.get(("off", ""))
+    if ("level", "world") in by:
+        if off is not None and sum(off.left) < 0.05:
+            return None
+        rides = by.get(("level", "vehicle"))
+        turns_far = off is not None and off.left[0] > 10 and rides is not None and (rides.fastest or 0) < DIZZY
+        return rides if turns_far else by["level", "world"]
+    if off is None or off.left[1] + off.left[2] < 0.3:
+        return None
+    hold = by.get(("hold", ""))
     if still and hold is not None and hold.needed is not None and hold.needed <= 1 - hold.kept**0.5:
-        return "hold"
-    return min((m for m in ("drift", "path") if m in by), key=lambda m: by[m].left[1] + by[m].left[2], default="off")
-
+        return hold
+    moving = [by[m, ""] for m in ("drift", "path") if (m, "") in by]
+    return min(moving, key=lambda w: w.left[1] + w.left[2], default=None)

@@ -12,8 +12,9 @@ from ..errors import AdzerError
 from ..look.track import LOST, Point
 from ..media.clock import Clock
 from ..space.crop import CropPath, few_keys
+from ..space.looks import Turning, ViewLook
 from ..space.path import Key, ViewPath, smooth
-from ..space.sphere import Array, Flat, Straight, direction
+from ..space.sphere import Array, Flat, Straight, direction, heading_tilt
 
 
 @dataclass(frozen=True)
@@ -52,11 +53,13 @@ def _picks(seen: Sequence[Point], rate: float) -> list[int]:
     return sorted({*range(0, len(seen), max(1, round(rate / 6))), len(seen) - 1})
 
 
-def follow(points: Sequence[Point], clock: Clock, fov: float, manner: Manner, base: ViewPath | None = None) -> ViewPath:
-    """A view that keeps the thing in its picture: few keyframes on one smooth curve."""
+def follow(points: Sequence[Point], clock: Clock, look: ViewLook, fov: float, manner: Manner) -> ViewPath:
+    """A view that keeps the thing in its picture: few keyframes on one smooth curve. ``look``: of a recording as it is held and levelled."""
     seen = _seen(points)
     rate, times = clock.rate, np.array([clock.time(p.frame) for p in seen])
-    way = np.stack([np.unwrap([p.heading for p in seen], period=360), [p.tilt for p in seen]], axis=-1)
+    recorded = direction([p.heading for p in seen], [p.tilt for p in seen])
+    heading, tilt = heading_tilt(np.stack([d @ look.standing(float(t)) for d, t in zip(recorded, times, strict=True)]))
+    way = np.stack([np.unwrap(heading, period=360), tilt], axis=-1)
     half = np.array([fov / 2, -fov / 2 * 9 / 16])  # tilt grows upwards, the picture's y downwards
     shown = _held(way, half, times, rate, manner)
     headings, tilts = (shown[:, 0] + 180) % 360 - 180, np.clip(shown[:, 1], -90, 90)
@@ -64,19 +67,21 @@ def follow(points: Sequence[Point], clock: Clock, fov: float, manner: Manner, ba
         Key(round(float(times[n]), 4), round(float(headings[n]), 3), round(float(tilts[n]), 3), 0.0, fov, "linear")
         for n in _picks(seen, rate)
     )
-    path = msgspec.structs.replace(base or ViewPath(), keys=keys)
+    path = msgspec.structs.replace(look.path, keys=keys)
     return smooth(path, max(0.25, 0.006 * fov))
 
 
 def follow_crop(
     points: Sequence[Point], clock: Clock, lens: Straight, flat: Flat, shares: tuple[float, float], enlarged: float,
-    manner: Manner,
+    manner: Manner, held: Turning | None = None,
 ) -> CropPath:  # fmt: skip
-    """The same for a crop of a flat picture that was followed over ``lens``, bent as ``flat`` says; ``shares`` of the recorded
-    width and height that it takes while not enlarged."""
+    """The same for a crop of a flat picture that was followed over ``lens``, bent as ``flat`` says and ``held`` against the camera's shake;
+    ``shares`` of the recorded width and height that it takes while not enlarged."""
     seen = _seen(points)
     rate, times = clock.rate, np.array([clock.time(p.frame) for p in seen])
     recorded = lens.place(direction([p.heading for p in seen], [p.tilt for p in seen]))
+    if held is not None:
+        recorded = held.back(recorded, times)
     way = flat.straightened(recorded) / np.array(lens.size)
     half = np.array(shares) / 2 / enlarged
     shown = np.clip(_held(way, half, times, rate, manner), half, 1 - half)  # further it cannot go

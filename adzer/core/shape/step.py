@@ -225,7 +225,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     assert context.card is not None
     rig, pair = context.draft.rig, context.draft.pair
     covered = context.draft.foot is not None and picture.projection == "equirectangular"
-    if covered or (rig is not None and rig.whole) or (pair is not None and picture.projection == "fisheye"):
+    stands = context.draft.held is not None and holds_directions(picture)
+    if covered or stands or (rig is not None and rig.whole) or (pair is not None and picture.projection == "fisheye"):
         return _unrolled(picture, settings, context)
     seconds = float(picture.duration or 0) or None
     if settings.moves is not None and (problem := crop_trouble(settings.moves, seconds)):
@@ -347,7 +348,7 @@ def _unrolled(picture: Picture, settings: ShapeSettings, context: Context) -> St
     assert context.card is not None
     half = context.draft.pair is not None or picture.coverage == "180"
     made = unrolled(picture, settings, context.card, context.seen, context.draft)
-    kept = left(made.panel, 0.0, 0.0)
+    kept = left(made.panel, 0.0, float(picture.duration or 0))
     findings = []
     if kept.bare > 0:
         findings.append(Finding(

@@ -99,7 +99,7 @@ def viewed(
     fitted = fit(size, hold, largest, around, card.exact)
     half = extent(settings.view, Fraction(*size))
     nudge = settings.nudge(wanted)
-    look = ViewLook(fitted.picture, settings.view, half, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level)
+    look = ViewLook(fitted.picture, settings.view, half, (2 * half[0] * nudge[0], -2 * half[1] * nudge[1]), settings.level, _held(draft))
     laid = _through(picture, settings, seen, draft, fitted, look)
     return Viewed(**vars(laid), look=look)
 
@@ -113,7 +113,11 @@ def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen
     high = int(min(np.pi * lens.density, w * 180 / across, h)) // 2 * 2
     size = (high * across // 180, high)
     fitted = Fitted(size, size, (0, 0), Fraction(1))
-    return _through(picture, settings, seen, draft, fitted, SphereLook(size, float(across), settings.level))
+    return _through(picture, settings, seen, draft, fitted, SphereLook(size, float(across), settings.level, draft.held))
+
+
+def _held(draft: Draft | None) -> Turning | None:
+    return draft.held if draft is not None else None
 
 
 def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
@@ -125,12 +129,14 @@ def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Dra
     if draft is not None and rig is not None and isinstance(lens, Round) and len(lens.lenses) == 2:
         patches, inputs = through_two(lens, panel.region, draft)
     if draft is not None and draft.foot is not None:
-        patches, inputs = _covered(patches, inputs or draft.inputs, draft.foot)
+        patches, inputs = _covered(patches, inputs or draft.inputs, draft.foot, draft.held)
     return Laid(fitted, panel, lens, replace(panel, patches=patches), inputs)
 
 
-def _covered(patches: tuple[Patch, ...], inputs: tuple[Input, ...], foot: Foot) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:
-    """The same, but for what lies round straight down."""
+def _covered(
+    patches: tuple[Patch, ...], inputs: tuple[Input, ...], foot: Foot, held: Turning | None = None
+) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:
+    """The same, but for what lies round straight down of the camera. ``held``: of another moment its own directions are looked at."""
     soft = foot.reach * FOOT_SOFT
 
     def share(p: Patch, beyond: bool) -> Below:
@@ -139,11 +145,21 @@ def _covered(patches: tuple[Patch, ...], inputs: tuple[Input, ...], foot: Foot) 
 
     left = tuple(replace(p, share=share(p, True)) for p in patches)
     if foot.still is None:
-        under = tuple(replace(p, share=share(p, False), input=p.input + len(inputs)) for p in patches)
+        under = tuple(
+            replace(p, share=share(p, False), input=p.input + len(inputs), turning=_since(p.turning, held, foot.moment)) for p in patches
+        )  # fmt: skip
         return left + under, inputs + tuple(i.stopped_at(foot.moment) for i in inputs)
     w, h = foot.still.raster
     lens = Round((w, h), (Lens(w / 2, h / 2, min(w, h) / 2, float(np.degrees(2 * (foot.reach + soft)))),))
     return (*left, Patch(lens, (0, 0, w, h), len(inputs), Turning.fixed(DOWN), share=Below(foot.reach, soft))), (*inputs, foot.still)
+
+
+def _since(own: Turning | None, held: Turning | None, moment: float) -> Turning | None:
+    """``own``, of directions as the camera stood at one moment instead of where it stands now."""
+    if held is None:
+        return own
+    since = held.at(np.asarray(moment)) @ np.swapaxes(held.matrices, 1, 2)
+    return Turning(held.times, since if own is None else own.matrices[0] @ since)
 
 
 def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:

@@ -64,95 +64,6 @@ class AxisLook(Look):
         return AxisLook(size, (x, y), self.offset)
 
 
-@dataclass(frozen=True)
-class ViewLook(Look):
-    """A view of a sphere.
-
-    extent   half width and half height of the delivered picture on the view's plane; ``shift`` is its middle
-    level    tilt and roll in degrees of the recording's own up
-    """
-
-    size: Pair
-    path: ViewPath
-    extent: tuple[float, float]
-    shift: tuple[float, float] = (0.0, 0.0)
-    level: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def still(self) -> bool:
-        return self.path.still
-
-    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
-        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
-        w, h = self.size
-        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        turn, fov = views_at(self.path, [time])
-        u, v = np.broadcast_arrays(*self.plane(x, y))
-        return (
-            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
-            @ (rotation(0.0, *self.level) @ turn[0]).T
-        )
-
-
-@dataclass(frozen=True)
-class SphereLook(Look):
-    """A sphere laid flat: heading goes evenly across ``across`` degrees, tilt evenly down. ``level`` as of ``ViewLook``.
-
-    >>> SphereLook((400, 200)).directions(np.array(300.0), np.array(100.0), 0.0).round(6).tolist()  # looking to the right
-    [1.0, 0.0, 0.0]
-    """
-
-    size: Pair
-    across: float = 360.0
-    level: tuple[float, float] = (0.0, 0.0)
-
-    @property
-    def still(self) -> bool:
-        return True
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        w, h = self.size
-        return np.asarray(direction((x / w - 0.5) * self.across, (0.5 - y / h) * 180) @ rotation(0.0, *self.level).T)
-
-
-@dataclass(frozen=True)
-class CropLook(Look):
-    """A crop of a flat recording that moves, or whose lens bends straight lines.
-
-    span   width and height of the crop in recorded pixels while nothing is enlarged; ``keep``: left, top, right and bottom
-           of what must stay in, 0–1 of the recorded picture
-    shift  of this crop alone, in shares of its own width and height
-    """
-
-    size: Pair
-    lens: Flat
-    path: CropPath
-    span: tuple[float, float]
-    shift: tuple[float, float] = (0.0, 0.0)
-    keep: tuple[float, float, float, float] | None = None
-
-    @property
-    def still(self) -> bool:
-        return self.path.still
-
-    def crop(self, time: float) -> tuple[float, float, float, float]:
-        """x, y, width, height in recorded pixels; never outside the recording."""
-        cx, cy, enlarged = (float(v) for v in crops_at(self.path, [time])[0])
-        corner, size = [], []
-        for i, centre in enumerate((cx, cy)):
-            whole, part = float(self.lens.size[i]), self.span[i] / enlarged
-            held = (self.keep[i] * whole, self.keep[i + 2] * whole) if self.keep else None
-            corner.append(inside(centre * whole + self.shift[i] * part, part, whole, held))
-            size.append(part)
-        return corner[0], corner[1], size[0], size[1]
-
-    def directions(self, x: Array, y: Array, time: float) -> Array:
-        left, top, w, h = self.crop(time)
-        return self.lens.straight(left + x * w / self.size[0], top + y * h / self.size[1])
-
-
 @dataclass(frozen=True, eq=False)
 class Turning:
     """How a recording stands against what is looked at, over time: what is looked at in direction d, it holds in direction
@@ -191,7 +102,116 @@ class Turning:
         part = ((times - self.times[n]) / (self.times[n + 1] - self.times[n]))[..., None, None]
         return np.asarray(self.matrices[n] * (1 - part) + self.matrices[n + 1] * part)
 
+    def back(self, places: Array, times: Array) -> Array:
+        """Places (n, 2) of a flat recording at moments (n,) as they are looked at: the other way."""
+        made = np.linalg.solve(self.at(times, True), np.concatenate([places, np.ones_like(places[:, :1])], axis=1)[..., None])[..., 0]
+        return np.asarray(made[:, :2] / made[:, 2:])
+
     def turned(self, d: Array, times: Array, flat: bool = False) -> Array:
         """Directions (…, 3) as the recording holds them at ``times`` (…), or at one moment."""
         made = (self.at(times, flat) @ (np.concatenate([d[..., :2], np.ones_like(d[..., :1])], -1) if flat else d)[..., None])[..., 0]
         return np.asarray(np.concatenate([made[..., :2] / made[..., 2:], d[..., 2:]], axis=-1) if flat else made)
+
+
+class RoundLook(Look):
+    """Of a sphere. ``level``: tilt and roll in degrees of its own up; ``held``: from where it stands to how it was recorded, where it is
+    held against the camera's shake."""
+
+    level: tuple[float, float]
+    held: Turning | None
+
+    @property
+    def stands(self) -> bool:
+        return self.held is None or self.held.still
+
+    def standing(self, time: float) -> Array:
+        """(3, 3) from directions that are level to recorded ones."""
+        level = rotation(0.0, *self.level)
+        return level if self.held is None else np.asarray(self.held.at(np.asarray(time)) @ level)
+
+
+@dataclass(frozen=True)
+class ViewLook(RoundLook):
+    """A view of a sphere. ``extent``: half width and half height of the delivered picture on the view's plane; ``shift`` is its middle."""
+
+    size: Pair
+    path: ViewPath
+    extent: tuple[float, float]
+    shift: tuple[float, float] = (0.0, 0.0)
+    level: tuple[float, float] = (0.0, 0.0)
+    held: Turning | None = None
+
+    @property
+    def still(self) -> bool:
+        return self.path.still and self.stands
+
+    def plane(self, x: Array, y: Array) -> tuple[Array, Array]:
+        """Places on the view's plane of delivered pixel positions (0 is the picture's edge)."""
+        w, h = self.size
+        return (2 * x / w - 1) * self.extent[0] + self.shift[0], (1 - 2 * y / h) * self.extent[1] + self.shift[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        turn, fov = views_at(self.path, [time])
+        u, v = np.broadcast_arrays(*self.plane(x, y))
+        return (
+            view_directions(self.path.projection, float(fov[0]), self.path.amount, u, v)
+            @ (self.standing(time) @ turn[0]).T
+        )
+
+
+@dataclass(frozen=True)
+class SphereLook(RoundLook):
+    """A sphere laid flat: heading goes evenly across ``across`` degrees, tilt evenly down.
+
+    >>> SphereLook((400, 200)).directions(np.array(300.0), np.array(100.0), 0.0).round(6).tolist()  # looking to the right
+    [1.0, 0.0, 0.0]
+    """
+
+    size: Pair
+    across: float = 360.0
+    level: tuple[float, float] = (0.0, 0.0)
+    held: Turning | None = None
+
+    @property
+    def still(self) -> bool:
+        return self.stands
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        w, h = self.size
+        return np.asarray(direction((x / w - 0.5) * self.across, (0.5 - y / h) * 180) @ self.standing(time).T)
+
+
+@dataclass(frozen=True)
+class CropLook(Look):
+    """A crop of a flat recording that moves, or whose lens bends straight lines.
+
+    span   width and height of the crop in recorded pixels while nothing is enlarged; ``keep``: left, top, right and bottom
+           of what must stay in, 0–1 of the recorded picture
+    shift  of this crop alone, in shares of its own width and height
+    """
+
+    size: Pair
+    lens: Flat
+    path: CropPath
+    span: tuple[float, float]
+    shift: tuple[float, float] = (0.0, 0.0)
+    keep: tuple[float, float, float, float] | None = None
+
+    @property
+    def still(self) -> bool:
+        return self.path.still
+
+    def crop(self, time: float) -> tuple[float, float, float, float]:
+        """x, y, width, height in recorded pixels; never outside the recording."""
+        cx, cy, enlarged = (float(v) for v in crops_at(self.path, [time])[0])
+        corner, size = [], []
+        for i, centre in enumerate((cx, cy)):
+            whole, part = float(self.lens.size[i]), self.span[i] / enlarged
+            held = (self.keep[i] * whole, self.keep[i + 2] * whole) if self.keep else None
+            corner.append(inside(centre * whole + self.shift[i] * part, part, whole, held))
+            size.append(part)
+        return corner[0], corner[1], size[0], size[1]
+
+    def directions(self, x: Array, y: Array, time: float) -> Array:
+        left, top, w, h = self.crop(time)
+        return self.lens.straight(left + x * w / self.size[0], top + y * h / self.size[1])

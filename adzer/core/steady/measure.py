@@ -6,10 +6,12 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
+from ..look import turns
 from ..look.motion import ROLL, SURE, path
 from ..look.passes import Rows
+from . import standing
+from .slow import SLOW, slow
 
-SLOW = 0.5  # Hz below which a movement is meant, or a drift, and no shake
 VERSION = 1
 Array = NDArray[np.float64]
 
@@ -27,18 +29,18 @@ class Shake(msgspec.Struct, frozen=True):
     version: int = VERSION
 
 
-def slow(values: Array, rate: float, hz: float = SLOW) -> Array:
-    """What of a path (frames, …) is slower than ``hz``: the smoothest curve near it, which halves what moves at ``hz`` (Whittaker
-    1923, Hodrick and Prescott 1997); it keeps a constant speed, and its ends are no worse than its middle."""
-    from scipy.sparse import diags_array, eye_array
-    from scipy.sparse.linalg import spsolve
+class Turned(msgspec.Struct, frozen=True):
+    """Of a sphere: ``degrees``, rms, by which it is turned off where a slow hand would hold it, and ``roll`` of them to the side;
+    ``hz`` as of ``Shake``; ``fastest``: degrees a second that it turns on purpose; ``known``: share of frames whose motion is known,
+    ``travels``: on which it is known whither it goes."""
 
-    n = len(values)
-    if n < 4:
-        return np.broadcast_to(values.mean(axis=0), values.shape).copy()
-    stiff = (2 * np.sin(np.pi * min(hz / rate, 0.5))) ** -4
-    bend = diags_array([1.0, -2.0, 1.0], offsets=[0, 1, 2], shape=(n - 2, n))
-    return np.asarray(spsolve((eye_array(n) + stiff * (bend.T @ bend)).tocsc(), values)).reshape(values.shape)
+    degrees: float
+    roll: float
+    hz: float | None
+    fastest: float
+    known: float
+    travels: float
+    version: int = VERSION
 
 
 def trace(rows: Rows, rate: float) -> Array:
@@ -58,6 +60,29 @@ def shake(rows: Rows, rate: float) -> Shake:
     )  # fmt: skip
 
 
+def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
+    """Of the rows of ``look.turns`` at ``rate`` frames a second; and the trace, (frames, 3) degrees right, down and to the side."""
+    stands = turns.stood(rows)
+    off = standing.shaken(stands, rate, SLOW)
+    rms = float(np.sqrt((off**2).sum(axis=1).mean()))
+    found = Turned(
+        round(rms, 3), round(float(np.sqrt((off[:, 1] ** 2).mean())), 3), _strongest(off, rate) if rms > 0.05 else None,
+        round(standing.fastest(standing.calm(stands, rate, SLOW), rate), 1), round(float((rows[:, turns.SURE] > 0).mean()), 3),
+        round(standing.travels(rows), 3),
+    )  # fmt: skip
+    return found, np.stack([-off[:, 2], -off[:, 0], off[:, 1]], axis=1)
+
+
+def turn_words(found: Turned) -> str:
+    """shakes 1.4° at 2.1 Hz"""
+    if found.known < 0.5:
+        return "motion not known"
+    if found.degrees < 0.02:
+        return "stands still"
+    gait = f" at {found.hz:.1f} Hz" if found.hz else ""
+    return f"shakes {found.degrees:.1f}°{gait}" + (f", roll {found.roll:.1f}°" if found.roll >= 0.05 else "")
+
+
 def _strongest(off: Array, rate: float) -> float | None:
     """Hz at which most of it moves, if one frequency stands out: at least a quarter of all within half an octave of it."""
     n = len(off)
@@ -71,8 +96,10 @@ def _strongest(off: Array, rate: float) -> float | None:
     return round(top, 2) if near > 0.25 * power.sum() else None
 
 
-def words(found: Shake) -> str:
-    """moves 3.1 px · 1.8 Hz · roll 0.21°"""
+def words(found: Shake | Turned) -> str:
+    """shakes 3.1 px at 1.8 Hz, roll 0.21°"""
+    if isinstance(found, Turned):
+        return turn_words(found)
     if found.known < 0.5:
         return "motion not known"
     if found.pixels < 0.2 and found.roll < 0.01:

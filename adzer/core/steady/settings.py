@@ -8,23 +8,31 @@ from msgspec import Meta
 
 from ..stage import Settings
 
-Method = Literal["off", "hold", "drift", "path"]
+Method = Literal["off", "hold", "drift", "path", "level"]
+Heading = Literal["world", "vehicle", "travel", "free"]
+Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 
 
 class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     """
     method   ``off``; ``hold`` as on a tripod; ``drift``: a hand's slow movement kept, what is faster gone; ``path``: a moving camera's way made of
-             still, even and evenly faster parts
+             still, even and evenly faster parts; ``level``: a sphere stands level
     budget   share of each side that may be spent; ``roll``: is it kept level against itself, too? ``cut``: Hz from which on a drift is shake
+    heading  of a sphere that stands: to the ``world``; as a ``vehicle`` turns, without its shake; where it ``travel``s; ``free``: as it was turned
+    level    how much of a ride's leaning is taken away
+    lean     tilt and roll by which its first frame leans, degrees
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
     """
 
-    OWN = frozenset({"moves"})
-    FROM = {1: lambda plain: plain}
+    OWN = frozenset({"moves", "lean"})
+    FROM = {1: lambda plain: plain, 2: lambda plain: plain}
 
-    version: int = 2
+    version: int = 3
     method: Method = "off"
     budget: Annotated[float, Meta(ge=0, le=0.5)] = 0.08
     roll: bool = True
     cut: Annotated[float, Meta(ge=0.1, le=5)] = 0.5
+    heading: Heading = "world"
+    level: Annotated[float, Meta(ge=0, le=1)] = 1.0
+    lean: tuple[Lean, Lean] = (0.0, 0.0)
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..space.looks import Turning
-from .measure import slow
+from .slow import slow
 
 Array = NDArray[np.float64]
 Size = tuple[int, int]

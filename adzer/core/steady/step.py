@@ -6,23 +6,48 @@ from collections.abc import Mapping
 from functools import lru_cache
 
 import numpy as np
+import xxhash
 
 from .. import records
 from ..finding import Finding, Fix, Level
 from ..media.clock import Clock, clock_of
 from ..media.probe import FileFacts
 from ..picture import Picture
+from ..plan import Draft
 from ..space.looks import Turning
+from ..space.sphere import Directions, Equirect, Round
 from ..stage import Context, StepResult
-from . import solve
-from .measure import VERSION, Shake, words
+from . import solve, standing
+from .measure import VERSION, Shake, Turned, turn_words, words
 from .settings import SteadySettings
 from .solve import Array
 
-SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way"}
+SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way", "level": "level"}
+HEADED = {"world": "", "vehicle": ", headed as it rides", "travel": ", headed where it goes", "free": ", turned as it was"}
+ILL = 45.0  # degrees a second from which being turned makes people feel ill (as of ``space.path``)
+
+
+def lens_of(picture: Picture, draft: Draft) -> Directions | None:
+    """What its pixels say about directions, where that is known before a view is taken; None of a flat picture, and of round lenses nobody
+    has matched."""
+    if picture.turn or picture.mosaic not in (None, "none"):
+        return None
+    _, _, w, h = picture.region("left")
+    if picture.projection == "equirectangular":
+        return Equirect((w, h), 180.0 if picture.coverage == "180" else 360.0)
+    if picture.projection == "fisheye" and draft.rig is not None and draft.rig.lenses:
+        return Round((w, h), draft.rig.lenses)
+    return None
+
+
+def named(what: str, lens: Directions) -> str:
+    """An analysis or its finding, of a recording through that lens: through another it would be another."""
+    return what if isinstance(lens, Equirect) else f"{what} {xxhash.xxh3_64_hexdigest(repr(lens).encode())}"
 
 
 def step(picture: Picture, settings: SteadySettings, context: Context) -> StepResult:
+    if (lens := lens_of(picture, context.draft)) is not None:
+        return _standing(picture, settings, context, lens)
     if picture.projection not in (None, "flat") or picture.eyes not in (None, "one") or picture.mosaic not in (None, "none"):
         return StepResult(picture, "left as it is", idle=True)
     found = shaken(context.measured)
@@ -46,6 +71,30 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     return StepResult(picture, says, tuple(findings), draft=context.draft.with_(held=held), wants=wants)
 
 
+def _standing(picture: Picture, settings: SteadySettings, context: Context, lens: Directions) -> StepResult:
+    """Of a recording of directions."""
+    found = turned(context.measured, lens)
+    wants = "" if found else named("turns", lens)
+    if settings.method == "off":
+        return StepResult(picture, turn_words(found) if found else "left as it is", idle=True, wants=wants)
+    facts = context.facts
+    leave = Fix("Leave it as it was turned", "steady", {"method": "off"})
+    held = _held(settings.moves, facts.frames, clock_of(facts))
+    if held is None:
+        text = "It is to stand, but how it turns was not measured on this very recording. Measure it, and choose how again."
+        return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
+    findings = []
+    follows = settings.method == "level" and settings.heading in ("vehicle", "travel", "free")
+    if found is not None and follows and found.fastest > ILL:
+        text = f"Headed like this it turns viewers by up to {found.fastest:.0f}° a second, which makes people ill, in headsets above all. Head it "
+        text += "to the world, and let the view go where it is to."
+        findings.append(Finding(Level.WARN, "turns-fast", text, "steady"))
+    says = SAYS[settings.method] + (HEADED[settings.heading] if settings.method == "level" else "")
+    if settings.method == "level" and settings.level < 1:
+        says += f", {1 - settings.level:.0%} of its leaning kept"
+    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(held=held), wants=wants)
+
+
 # A route is walked at every change of any answer: what only hangs on what was solved is worked out once.
 @lru_cache(maxsize=16)
 def _moves(text: str, frames: int, size: tuple[int, int]) -> Array | None:
@@ -64,6 +113,12 @@ def _turning(text: str, frames: int, size: tuple[int, int], kept: float, clock: 
     return None if moves is None else solve.turning(moves, size, kept, np.array([clock.time(n) for n in range(frames)]))
 
 
+@lru_cache(maxsize=16)
+def _held(text: str, frames: int, clock: Clock) -> Turning | None:
+    moves = _moves(text, frames, (1, 1))
+    return None if moves is None else Turning(np.array([clock.time(n) for n in range(frames)]), standing.matrices(moves))
+
+
 def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:
     """Seconds of each recorded frame."""
     clock = clock_of(facts)
@@ -73,3 +128,20 @@ def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float6
 def shaken(measured: Mapping[str, bytes]) -> Shake | None:
     """What was found of a recording's shake, by this version's reckoning; what cannot be read is measured again."""
     return records.of_version(measured.get("shake"), Shake, VERSION)
+
+
+def turned(measured: Mapping[str, bytes], lens: Directions) -> Turned | None:
+    """The same of a recording of directions."""
+    return records.of_version(measured.get(named("turned", lens)), Turned, VERSION)
+
+
+def found_of(picture: Picture, draft: Draft, measured: Mapping[str, bytes]) -> Shake | Turned | None:
+    """What was found of whatever it is."""
+    lens = lens_of(picture, draft)
+    return shaken(measured) if lens is None else turned(measured, lens)
+
+
+def found_name(picture: Picture, draft: Draft) -> str:
+    """Under which that is kept."""
+    lens = lens_of(picture, draft)
+    return "shake" if lens is None else named("turned", lens)

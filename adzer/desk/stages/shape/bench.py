@@ -186,7 +186,8 @@ class ShapeBench(StageBench):
         widest = min(k.enlarged for k in self.keys.path.keys)
         share = made.framing.shares(self._raster())
         shares = (share[0] * widest, share[1] * widest)
-        return {"moves": to_plain(pursue.follow_crop(points, clock, lens, flat, shares, enlarged, manner))}
+        held = self.desk.walk(self.desk.shot).draft.held if self.desk.shot is not None else None
+        return {"moves": to_plain(pursue.follow_crop(points, clock, lens, flat, shares, enlarged, manner, held))}
 
     # --- showing -----------------------------------------------------------------------------------------------------
     def pegs(self, shot: Shot) -> list[int]:

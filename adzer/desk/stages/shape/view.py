@@ -22,7 +22,7 @@ from ....core.shape import view as views
 from ....core.shape.view import Viewed
 from ....core.space import path as paths
 from ....core.space.path import ViewPath
-from ....core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt, rotation
+from ....core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt
 from ...widgets.lines import Lines
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ...widgets.shapes import Shapes
@@ -155,7 +155,8 @@ class ViewBench(StageBench):
         return track.Source(self._viewed.lens, self._viewed.panel.region, sub) if self._viewed is not None else None
 
     def _followed(self, points: list[track.Point], clock: Clock, manner: pursue.Manner) -> dict[str, object]:
-        return {"view": to_plain(pursue.follow(points, clock, self.keys.now.fov, manner, self.keys.path))}
+        assert self._viewed is not None
+        return {"view": to_plain(pursue.follow(points, clock, replace(self._viewed.look, path=self.keys.path), self.keys.now.fov, manner))}
 
     # --- the horizon --------------------------------------------------------------------------------------------------
     def mark_horizon(self) -> None:
@@ -177,7 +178,9 @@ class ViewBench(StageBench):
             return
         x, y, _, _ = viewed.panel.region
         w, h = self._raster()
-        found = [viewed.lens.direction(np.array([m.x() * w - x, m.y() * h - y])) for m in marks]
+        held = viewed.look.held
+        turn = np.eye(3) if held is None else held.at(np.asarray(self.keys.time))
+        found = [viewed.lens.direction(np.array([m.x() * w - x, m.y() * h - y])) @ turn for m in marks]
         try:
             self.desk.answer("shape", level=[round(v, 3) for v in views.level_through(*found)])
         except AdzerError as error:
@@ -323,14 +326,14 @@ class ViewBench(StageBench):
             return
         look = viewed.look
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        if not look.still:
+        if not look.path.still:
             seconds = max(k.t for k in look.path.keys)
             turns, _ = paths.views_at(look.path, np.linspace(look.path.keys[0].t, seconds, 120))
-            way = (rotation(0.0, *look.level) @ turns)[:, :, 1]
+            way = (look.standing(self.keys.time) @ turns)[:, :, 1]
             painter.setPen(QPen(QColor(255, 255, 255, 190), 1.4, Qt.PenStyle.DashLine))
             for line in self._points(rect, way):
                 painter.drawPolyline(QPolygonF(line))
-            pegs = rotation(0.0, *look.level) @ paths.views_at(look.path, [k.t for k in look.path.keys])[0]
+            pegs = look.standing(self.keys.time) @ paths.views_at(look.path, [k.t for k in look.path.keys])[0]
             painter.setPen(QPen(QColor(0, 0, 0, 160), 1))
             painter.setBrush(QColor("#FFFFFF"))
             for line in self._points(rect, pegs[:, :, 1]):
@@ -350,7 +353,7 @@ class ViewBench(StageBench):
             for line in self._points(rect, np.concatenate([edge, edge[:1]])):
                 painter.drawPolyline(QPolygonF(line))
         turn, _ = paths.views_at(look.path, [self.keys.time])
-        centre = (rotation(0.0, *look.level) @ turn)[:, :, 1]
+        centre = (look.standing(self.keys.time) @ turn)[:, :, 1]
         for line in self._points(rect, centre):
             painter.drawLine(line[0] + QPointF(-7, 0), line[0] + QPointF(7, 0))
             painter.drawLine(line[0] + QPointF(0, -7), line[0] + QPointF(0, 7))
@@ -386,7 +389,8 @@ class ViewBench(StageBench):
         if self._last is not None:
             x, y, _, _ = viewed.panel.region
             w, h = self._raster()
-            ends = [viewed.lens.direction(np.array([p.x() * w - x, p.y() * h - y])) for p in (self._last, place)]
+            stands = viewed.look.standing(self.keys.time)
+            ends = [viewed.lens.direction(np.array([p.x() * w - x, p.y() * h - y])) @ stands for p in (self._last, place)]
             (h0, t0), (h1, t1) = (tuple(float(v) for v in heading_tilt(e)) for e in ends)
             key = self.keys.now
             heading = (key.heading + h1 - h0 + 180) % 360 - 180
@@ -400,7 +404,7 @@ class ViewBench(StageBench):
         viewed, shot, path = self._viewed, self.desk.shot, self.keys.path
         if viewed is None or shot is None or len(path.keys) < 2:
             return
-        turns = rotation(0.0, *viewed.look.level) @ paths.views_at(path, [k.t for k in path.keys])[0]
+        turns = viewed.look.standing(self.keys.time) @ paths.views_at(path, [k.t for k in path.keys])[0]
         x, y, _, _ = viewed.panel.region
         at = (viewed.lens.place(turns[:, :, 1]) + (x, y)) / np.array(self._raster())
         near = np.hypot(*((at - (place.x(), place.y())) * (1.0, self._raster()[1] / self._raster()[0])).T)

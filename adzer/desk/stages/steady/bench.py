@@ -13,7 +13,8 @@ from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run import analysing as analyses
 from ....core.run.steadying import Way, best
-from ....core.steady.measure import SLOW, Shake
+from ....core.steady.measure import Shake
+from ....core.steady.slow import SLOW
 from ....core.steady.step import shaken
 from ...analysing import Analysing
 from ...model import Desk
@@ -89,7 +90,7 @@ class SteadyBench(StageBench):
             elif self.desk.shot is not None and self.desk.shot.id == shot.id:
                 self.desk.answer("steady", **found)
 
-        args = (rows, shot.facts, self.desk.route_of(shot), wanted["method"], wanted["budget"], wanted["roll"], s.cut)
+        args = (rows, shot.facts, self.desk.route_of(shot).with_("steady", **wanted), self.desk.seen(shot))
         self.desk.worker.chore("steady", args, then)
 
     def _compare(self) -> None:

@@ -1,0 +1,365 @@
+"""How a recording of directions turns from frame to frame, and which way it travels.
+
+Six overlapping square views of the sphere are looked at as flat pictures. Corners are followed to the next frame and back again, and one
+rotation is voted for (Fischler and Bolles 1981; Kabsch 1976), so that what moves by itself does not count. Where what is near passes by, only
+what of each corner's way is square to the line of travel counts: that part does not hang on how far it is (Longuet-Higgins and Prazdny 1980).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..light.samples import Samples
+from ..media.decode import Frame
+from ..space.sphere import Array, Directions, Equirect, rotation, turned_about, turning
+from .passes import Rows
+from .sampling import cell, small
+
+WIDE = 1024  # columns of the sphere that are looked at
+SIDE, REACH = 256, 1.3  # pixels of a view's side, and half of it on its plane: 105° across
+VIEWS = ((0, 0), (90, 0), (180, 0), (270, 0), (0, 90), (0, -90))  # heading and tilt
+CORNERS, LEAST = 60, 20  # of each view at most, of all together at least
+AROUND = (17, 17)
+BACK = 0.4  # pixels of a view that a corner may be off, there and back
+COARSE, AGREES = np.radians(0.7), np.radians(0.12)  # from the common turn, within which a corner votes for it
+ANEW = np.radians(2.0)  # a turn from which on it is looked at again through it: views bend what goes far
+STILL, OTHER = np.radians(0.02), 0.12  # what stands still in the picture may be a vehicle; the world is then a share of at least so much
+GUESSES, BEHIND = 60, 0.15  # of where it travels; corners that are nearer to that than so much say nothing
+NEARER = 0.35  # share of corners off the common turn, from which on something near is passing
+FAR = 8  # frames
+TURN, ALONG, SURE, FARTHER, FIRM = slice(0, 3), slice(3, 6), 6, slice(7, 10), 10
+
+Picture = NDArray[np.uint8]
+
+
+@dataclass
+class Seen:
+    """A frame, small, and its views; ``step``: how what is recorded turned since the frame before, once that was found."""
+
+    number: int
+    picture: Picture
+    views: NDArray[np.uint8]
+    step: Found | None = None
+
+
+@dataclass(frozen=True)
+class Found:
+    """``turn`` of what is recorded, ``along``: where the camera travels, ``share`` of the corners that agree, 0 if it is not known."""
+
+    turn: Array
+    along: Array
+    share: float
+
+
+NOTHING = Found(np.eye(3), np.zeros(3), 0.0)
+
+
+@dataclass(frozen=True)
+class Turns:
+    """An analysis (``passes.Pass``). A row says how the camera turned since the frame before: ``x``, ``y``, ``z``: the axis in its own
+    right, forward and up, its length in degrees; ``along``: where it travels in the same axes, 0 where nothing says so; ``sure``: share of
+    corners that agree, 0 where it is not known. And of every ``FAR``-th frame ``far``: the same since that many frames before, which what
+    drifts, as clouds do, cannot pull at; ``firm``: 0 of all others, or where it is not known."""
+
+    samples: Samples
+    lens: Directions
+    region: tuple[int, int, int, int]
+    name: ClassVar[str] = "turns"
+    version: ClassVar[int] = 1
+    reach: ClassVar[tuple[int, int]] = (FAR, 0)
+    columns: ClassVar[tuple[str, ...]] = ("x", "y", "z", "ax", "ay", "az", "sure", "fx", "fy", "fz", "firm")
+
+    def prepared(self, frame: Frame) -> Seen:
+        wide = WIDE * frame.raster[0] // self.region[2]
+        side = cell(frame.raster[0], wide)
+        x, y, w, h = (v // side for v in self.region)
+        seen = small(frame, self.samples, wide)[y : y + h, x : x + w]
+        picture = np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8)
+        return self.looked(frame.number, picture)
+
+    def looked(self, number: int, picture: Picture) -> Seen:
+        return Seen(number, picture, self._views(picture, np.eye(3)))
+
+    def _views(self, picture: Picture, turn: Array) -> NDArray[np.uint8]:
+        """(views, SIDE, SIDE) of what lies where ``turn`` says of each view's directions."""
+        import cv2  # here, as it loads slowly and the window opens without it
+
+        still = bool((turn == np.eye(3)).all())
+        maps = _maps(self.lens, self.region[2:], picture.shape) if still else _mapped(self.lens, self.region[2:], picture.shape, turn)
+        edge = cv2.BORDER_WRAP if isinstance(self.lens, Equirect) and self.lens.whole else cv2.BORDER_REPLICATE
+        return np.stack([cv2.remap(picture, m[..., 0], m[..., 1], cv2.INTER_LINEAR, borderMode=edge) for m in maps])
+
+    def row(self, window: Sequence[Seen], middle: int) -> Sequence[float]:
+        now = window[middle]
+        if middle == 0:
+            return (0.0,) * 6 + (1.0,) + (0.0,) * 4
+        found, far = self._step(window[middle - 1], now), NOTHING
+        if now.number % FAR == 0 and middle >= FAR:
+            turn = np.eye(3)
+            for one, other in zip(window[middle - FAR : middle], window[middle - FAR + 1 : middle + 1], strict=True):
+                turn = self._step(one, other).turn @ turn
+            far = self._between(window[middle - FAR], now, turn)
+        return (*_axis(found.turn), *found.along, found.share, *_axis(far.turn), far.share)
+
+    def _step(self, before: Seen, now: Seen) -> Found:
+        if now.step is None:
+            now.step = self._between(before, now)
+        return now.step
+
+    def _between(self, before: Seen, now: Seen, turn: Array | None = None) -> Found:
+        """``turn``: about as it is; None: little is between them."""
+        corners = [_corners(v) for v in before.views]
+        if turn is None:
+            turn = np.eye(3)
+            a, b, many = self._followed(before.views, now.views, corners, turn)
+            found = voted(a, b, COARSE)
+            if found is None:
+                return NOTHING
+            turn = found[0]
+        else:
+            many, found = 0, None
+        if found is None or np.linalg.norm(turned_about(turn)) > ANEW:
+            a, b, many = self._followed(before.views, self._views(now.picture, turn), corners, turn)
+            found = voted(a, b, COARSE)
+            if found is None:
+                return NOTHING
+        turn, along, agreed = settled(a, b, found[0])
+        share = agreed / max(many, 1)
+        return Found(turn, along, share) if share > 0.1 else NOTHING
+
+    def _followed(
+        self, before: NDArray[np.uint8], now: NDArray[np.uint8], corners: list[NDArray[np.float32]], turn: Array
+    ) -> tuple[Array, Array, int]:
+        """(n, 3) directions in the frame before and in this, and of how many; ``turn``: through which ``now`` was looked at."""
+        import cv2
+
+        a, b, many = [np.zeros((0, 3))], [np.zeros((0, 3))], 0
+        for n, at in enumerate(corners):
+            if not len(at):
+                continue
+            there, found, _ = cv2.calcOpticalFlowPyrLK(before[n], now[n], at, np.empty_like(at), winSize=AROUND, maxLevel=4)
+            back, again, _ = cv2.calcOpticalFlowPyrLK(now[n], before[n], there, np.empty_like(at), winSize=AROUND, maxLevel=4)
+            off = np.linalg.norm((back - at).reshape(-1, 2), axis=1)
+            good = (found.ravel() == 1) & (again.ravel() == 1) & (off < BACK)
+            one, other = _directions(n, at.reshape(-1, 2)), _directions(n, there.reshape(-1, 2)) @ turn.T
+            # What no lens saw has no corners; views overlap, and each corner is one view's own.
+            mine = (np.abs(one @ _axes()[n]).argmax(axis=1) == 1) & (self.lens.margin(one) > 2) & (self.lens.margin(other) > 2)
+            many += int(mine.sum())
+            a.append(one[good & mine])
+            b.append(other[good & mine])
+        return np.concatenate(a), np.concatenate(b), many
+
+
+def _axis(turn: Array) -> Array:
+    """Degrees by which the camera turned where what is recorded turned by ``turn``: the other way."""
+    return np.asarray(-np.degrees(turned_about(turn)))
+
+
+def _axes() -> Array:
+    return np.stack([rotation(h, t) for h, t in VIEWS])
+
+
+@lru_cache(maxsize=1)
+def _grid() -> NDArray[np.float32]:
+    """(views, SIDE, SIDE, 3) directions of every pixel of the views."""
+    at = ((np.arange(SIDE) + 0.5) / SIDE * 2 - 1) * REACH
+    x, y = np.meshgrid(at, -at)
+    return np.stack([np.stack([x, np.ones_like(x), y], axis=-1) @ turn.T for turn in _axes()]).astype(np.float32)
+
+
+def _directions(view: int, at: NDArray[Any]) -> Array:
+    """Unit (n, 3) of places (n, 2) in a view, 0 the middle of its first pixel."""
+    x, y = ((at.astype(np.float64) + 0.5) / SIDE * 2 - 1).T * REACH
+    d = np.stack([x, np.ones_like(x), -y], axis=-1)
+    return np.asarray(d / np.linalg.norm(d, axis=-1, keepdims=True) @ _axes()[view].T)
+
+
+def _mapped(lens: Directions, size: tuple[int, ...], shape: tuple[int, ...], turn: Array) -> NDArray[np.float32]:
+    """(views, SIDE, SIDE, 2) places in a picture of ``shape`` of directions turned by ``turn``."""
+    scale = np.array([shape[1] / size[0], shape[0] / size[1]])
+    seen: Any = _grid() @ turn.T.astype(np.float32)  # single precision is enough to look, and sooner done
+    return np.ascontiguousarray(lens.place(seen) * scale - 0.5, np.float32)
+
+
+@lru_cache(maxsize=4)
+def _maps(lens: Directions, size: tuple[int, ...], shape: tuple[int, ...]) -> NDArray[np.float32]:
+    return _mapped(lens, size, shape, np.eye(3))
+
+
+def _corners(view: Picture) -> NDArray[np.float32]:
+    """(n, 1, 2) of the better ones all over a view."""
+    import cv2
+
+    found = cv2.goodFeaturesToTrack(view, CORNERS, 0.02, SIDE / 22)
+    if found is None or float(view.max()) - float(view.min()) < 8:
+        return np.zeros((0, 1, 2), np.float32)
+    return found.astype(np.float32)
+
+
+def turned_to(a: Array, b: Array, weight: Array | None = None) -> Array:
+    """The rotation (3, 3) that brings directions ``a`` (n, 3) nearest to ``b`` (Kabsch 1976)."""
+    u, _, vt = np.linalg.svd((b if weight is None else b * weight[:, None]).T @ a)
+    return np.asarray(u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt)
+
+
+def voted(a: Array, b: Array, within: float) -> tuple[Array, NDArray[np.bool_]] | None:
+    """The rotation that most pairs of directions agree on, within radians, and which; None if too few do.
+
+    Where what agrees stands still in the picture, and enough of the rest turns as one, that is the world, and what stands still a vehicle.
+    """
+    best = _most(a, b, within)
+    if best is None or np.linalg.norm(turned_about(best[0])) > STILL:
+        return best
+    rest = ~best[1]
+    if rest.sum() < max(LEAST, OTHER * len(a)):
+        return best
+    world = _most(a[rest], b[rest], within)
+    if world is None or world[1].sum() < max(LEAST, OTHER * len(a)) or np.linalg.norm(turned_about(world[0])) < 4 * STILL:
+        return best
+    return world[0], np.linalg.norm(a @ world[0].T - b, axis=1) < within
+
+
+def _most(a: Array, b: Array, within: float) -> tuple[Array, NDArray[np.bool_]] | None:
+    if len(a) < LEAST:
+        return None
+    rng = np.random.default_rng(1)
+    one, two = rng.integers(0, len(a), (2, 240))
+    keep = np.linalg.norm(np.cross(a[one], a[two]), axis=1) > 0.2
+    one, two = one[keep], two[keep]
+
+    def frames(d: Array) -> Array:
+        first = d[one] + d[two]
+        first = first / np.linalg.norm(first, axis=1, keepdims=True)
+        third = np.cross(d[one], d[two])
+        third = third / np.maximum(np.linalg.norm(third, axis=1, keepdims=True), 1e-12)
+        return np.stack([first, np.cross(third, first), third], axis=-1)
+
+    turns = frames(b) @ np.swapaxes(frames(a), 1, 2)
+    off = np.linalg.norm(np.einsum("kij,nj->kni", turns, a) - b, axis=2)
+    if not len(off):
+        return None
+    votes = (off < within).sum(axis=1)
+    turn = turns[int(votes.argmax())]
+    agreed = np.linalg.norm(a @ turn.T - b, axis=1) < within
+    for _ in range(3):
+        if agreed.sum() < LEAST:
+            return None
+        turn = turned_to(a[agreed], b[agreed])
+        agreed = np.linalg.norm(a @ turn.T - b, axis=1) < within
+    return turn, agreed
+
+
+def settled(a: Array, b: Array, turn: Array) -> tuple[Array, Array, int]:
+    """The rotation from ``a`` to ``b`` to the last, the direction of travel (0 where nothing tells it), and how many pairs agree."""
+    for within in (2 * AGREES, AGREES, AGREES, 0.7 * AGREES):
+        agreed = np.linalg.norm(a @ turn.T - b, axis=1) < within
+        if agreed.sum() < LEAST:
+            break
+        turn = turned_to(a[agreed], b[agreed])
+    near = np.linalg.norm(b @ turn - a, axis=1) < 0.7 * AGREES
+    if near.mean() > 1 - NEARER:
+        return turn, np.zeros(3), int(near.sum())
+    passed, along, agreed_ = _travelled(a, b, turn)
+    # Of corners at random a line would have many more than a place has: it must explain half of what a turn alone does not.
+    if agreed_ - near.sum() < (len(a) - near.sum()) / 2:
+        return turn, np.zeros(3), int(near.sum())
+    return passed, along, agreed_
+
+
+def _travelled(a: Array, b: Array, turn: Array) -> tuple[Array, Array, int]:
+    """The same where near things pass: each corner's way goes along its great circle through where the camera travels to. Two corners
+    that go far say where that would be; each such guess is bettered together with the turn, and the one that most agree with stays."""
+    off = b @ turn - a
+    far = np.argsort(-np.linalg.norm(off, axis=1))[: max(12, len(a) // 2)]
+    rng = np.random.default_rng(1)
+    circles = np.cross(a, off)
+    along = np.cross(circles[rng.choice(far, GUESSES)], circles[rng.choice(far, GUESSES)])
+    along = along[np.linalg.norm(along, axis=1) > 1e-12]
+    if not len(along):
+        return turn, np.zeros(3), 0
+    along = along / np.linalg.norm(along, axis=1, keepdims=True)
+    turns = np.broadcast_to(turn, (len(along), 3, 3))
+    for wide in (6.0, 4.0, 3.0, 2.0, 1.5):
+        turns, along = _bettered(a, b, turns, along, wide * AGREES / 2)
+    best = _agreed(a, b, turns, along)[0].argsort()[-3:]
+    turns, along = turns[best], along[best]
+    for _ in range(10):
+        turns, along = _bettered(a, b, turns, along, AGREES / 2)
+    score, many, back = _agreed(a, b, turns, along)
+    n = int(score.argmax())
+    return turns[n], along[n] * (-1 if back[n] else 1), int(many[n])
+
+
+def _lies(a: Array, b: Array, turns: Array, along: Array) -> tuple[Array, Array, Array, Array]:
+    """Of guesses (k): what each corner (n) still goes, (k, n, 3), by how much of it square to its circle, (k, n), the unit vectors that
+    are, and how far each corner is from where the camera goes to or comes from, 0 … 1."""
+    off = np.einsum("ni,kij->knj", b, turns) - a
+    square = np.cross(along[:, None], a)
+    far = np.linalg.norm(square, axis=-1)
+    square = square / np.maximum(far, 1e-9)[..., None]
+    return off, (square * off).sum(axis=-1), square, far
+
+
+def _bettered(a: Array, b: Array, turns: Array, along: Array, scale: float) -> tuple[Array, Array]:
+    """One step (Gauss and Newton) of the turns and the directions of travel together, corners weighed by how far they are off (Geman and
+    McClure 1987)."""
+    off, error, square, far = _lies(a, b, turns, along)
+    weight = (far > BEHIND) / (1 + (error / scale) ** 2) ** 2
+    aside = np.cross(along, np.where(np.abs(along[:, :1]) < 0.6, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]))
+    aside = aside / np.linalg.norm(aside, axis=1, keepdims=True)
+    sides = np.stack([aside, np.cross(along, aside)], axis=1)
+    moved = np.einsum("kni,ksi->kns", np.cross(a, off) / np.maximum(far, BEHIND)[..., None], sides)
+    by = np.concatenate([np.cross(a, square), -moved], axis=-1)
+    normal = np.einsum("kni,kn,knj->kij", by, weight, by) + 1e-7 * np.eye(5)
+    move = np.linalg.solve(normal, np.einsum("kni,kn->ki", by, weight * error)[..., None])[..., 0]
+    along = along + np.einsum("ks,ksi->ki", np.clip(move[:, 3:], -0.3, 0.3), sides)
+    return turns @ turning(np.clip(move[:, :3], -0.05, 0.05)), along / np.linalg.norm(along, axis=1, keepdims=True)
+
+
+def _agreed(a: Array, b: Array, turns: Array, along: Array) -> tuple[Array, NDArray[np.int64], NDArray[np.bool_]]:
+    """How well corners agree with guesses (k), how many do, and is it travelled the other way?"""
+    off, error, _, far = _lies(a, b, turns, along)
+    weight = (far > BEHIND) / (1 + (error / AGREES) ** 2) ** 2
+    onwards = (off * along[:, None]).sum(axis=-1) - (off * a).sum(axis=-1) * (a @ along.T).T  # what is passed goes the other way
+    return weight.sum(axis=1), (np.abs(error) < AGREES).sum(axis=1), (onwards * weight).sum(axis=1) > 0
+
+
+def steps(rows: Rows) -> Array:
+    """(frames, 3) degrees by which the camera turned from frame to frame; over frames that are not known as before and after."""
+    made, unknown = np.array(rows[:, TURN], np.float64), rows[:, SURE] <= 0
+    if unknown.any() and not unknown.all():
+        at = np.arange(len(made))
+        near = np.abs(at[unknown][:, None] - at[~unknown][None]).min(axis=1)
+        for c in range(3):
+            made[unknown, c] = np.where(near <= 2, np.interp(at[unknown], at[~unknown], made[~unknown, c]), 0.0)
+    return made
+
+
+def stood(rows: Rows) -> Array:
+    """(frames, 3, 3) how the camera stands against its first frame: its axes in those of the first. What is known since longer
+    ago is shared out among the frames between."""
+    turns = turning(np.radians(steps(rows)))
+    for n in range(FAR, len(rows), FAR):
+        if rows[n, FIRM] <= 0:
+            continue
+        between = turns[n - FAR + 1 : n + 1]
+        walked = np.linalg.multi_dot(list(between))
+        left = turned_about(walked.T @ turning(np.radians(rows[n, FARTHER].astype(np.float64))))
+        if np.linalg.norm(left) > FAR * AGREES:
+            continue
+        after = np.eye(3)
+        for k in range(FAR - 1, -1, -1):  # the same small turn of the last frame's, seen from each
+            between[k] = between[k] @ turning(after @ left / FAR)
+            after = turns[n - FAR + 1 + k] @ after
+    made = np.empty((len(turns), 3, 3))
+    now = np.eye(3)
+    for n, step in enumerate(turns):
+        now = now @ step
+        made[n] = now
+    return made

@@ -1,0 +1,94 @@
+"""How a sphere is to be turned so that it stands: level, headed where it is asked to, and without the camera's shake.
+
+A camera's *stand* says how its axes lie in those of its first frame. ``lean`` is how that first frame leans: tilt and roll of the world's up
+in it, so that ``rotation(0, *lean)`` brings level directions into its axes.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..look.passes import Rows
+from ..look.turns import ALONG
+from ..space.sphere import Array, angles, rotation, turned_about, turned_by, turning
+from .settings import Heading
+from .slow import slow
+
+Lean = tuple[float, float]
+
+
+def calm(stands: Array, rate: float, hz: float) -> Array:
+    """Orientations (n, 3, 3) without what is faster than ``hz``: quaternions, made slow and whole again."""
+    from scipy.spatial.transform import Rotation
+
+    q = Rotation.from_matrix(stands).as_quat()
+    flips = np.cumprod(np.where((q[1:] * q[:-1]).sum(axis=1) < 0, -1.0, 1.0))
+    q[1:] *= flips[:, None]
+    made = slow(q, rate, hz)
+    return np.asarray(Rotation.from_quat(made / np.linalg.norm(made, axis=1, keepdims=True)).as_matrix())
+
+
+def held(stands: Array, along: Array, rate: float, method: str, heading: Heading, level: float, cut: float, lean: Lean) -> Array:
+    """(n, 3, 3) from directions as they are to stand to recorded ones. ``along``: where it travels, in the camera's own axes, 0 where it is
+    not known; ``level``: 0 … 1, how much of a ride's leaning is taken away; ``cut``: Hz above which a turn is shake."""
+    upright = rotation(0.0, *lean)
+    level_stands = upright.T @ stands
+    if method == "drift":
+        wanted = calm(level_stands, rate, cut)
+    else:
+        leaning = _leaning(calm(level_stands, rate, cut))
+        wanted = rotation(_headed(level_stands, along, rate, heading, cut), (1 - level) * leaning[0], (1 - level) * leaning[1])
+    return np.asarray(np.swapaxes(stands, 1, 2) @ upright @ wanted)
+
+
+def _leaning(stands: Array) -> tuple[Array, Array]:
+    _, tilt, roll = angles(stands)
+    return tilt, roll
+
+
+def _headed(stands: Array, along: Array, rate: float, heading: Heading, cut: float) -> Array:
+    """(n) degrees to which each moment is headed."""
+    if heading == "world":
+        return np.zeros(len(stands))
+    own = np.unwrap(angles(stands)[0], period=360)
+    if heading == "free":
+        return np.asarray(own)
+    if heading == "vehicle":
+        return slow(own, rate, cut)
+    way = np.einsum("nij,nj->ni", stands, along)
+    flat = np.hypot(way[:, 0], way[:, 1])
+    known = flat > 0.3
+    if known.sum() < 2:
+        return slow(own, rate, cut)
+    at = np.arange(len(way))
+    goes = np.unwrap(np.degrees(np.arctan2(way[known, 0], way[known, 1])), period=360)
+    return slow(np.interp(at, at[known], goes), rate, min(cut, 0.5))
+
+
+def travels(rows: Rows) -> float:
+    """Share of frames on which something says where it travels."""
+    return float((np.abs(rows[:, ALONG]).sum(axis=1) > 0).mean())
+
+
+def shaken(stands: Array, rate: float, hz: float) -> Array:
+    """(n, 3) degrees about the camera's own right, forward and up by which it is off where a slow hand would hold it."""
+    return between(calm(stands, rate, hz), stands)
+
+
+def between(stands: Array, others: Array) -> Array:
+    """(n, 3) degrees, about the right, forward and up of the first, by which the second are turned."""
+    return np.degrees(np.stack([turned_about(o) for o in np.swapaxes(stands, 1, 2) @ others]))
+
+
+def vectors(turns: Array) -> Array:
+    """(n, 4) as answers hold them: axes, their lengths in degrees, and nothing."""
+    return np.concatenate([np.degrees(np.stack([turned_about(t) for t in turns])), np.zeros((len(turns), 1))], axis=1)
+
+
+def matrices(vectors: Array) -> Array:
+    return turning(np.radians(vectors[:, :3]))
+
+
+def fastest(turns: Array, rate: float) -> float:
+    """Degrees a second, the most that a viewer is turned."""
+    return float(turned_by(turns[:-1], turns[1:]).max(initial=0.0) * rate)

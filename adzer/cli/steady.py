@@ -126,7 +126,7 @@ def steady(
         Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
     ] = "world",
     level: Annotated[float, typer.Option(min=0, max=100, help="Of a sphere: how much of its leaning is taken away, %.")] = 100,
-    lean: Annotated[str, typer.Option(help="Of a sphere: TILT,ROLL in degrees by which its first frame leans.")] = "0,0",
+    lean: Annotated[str | None, typer.Option(help="Of a sphere: TILT,ROLL in degrees by which its first frame leans; else as it shows.")] = None,
     view: Annotated[str | None, typer.Option(help='Of a sphere: "heading,tilt,roll,fov" in degrees, a flat view of it; else all of it.')] = None,
     keyframes: Annotated[Path | None, typer.Option(help="Or a view that moves, as docs/keyframes.md says.")] = None,
     json_: Json = False,
@@ -134,15 +134,21 @@ def steady(
     from ..core.intake.take import read_file
     from ..core.route import Route
     from ..core.run import steadying
+    from ..core.steady.measure import Turned
     from .shape import view_path
 
     facts, seen = read_file(file)
     route = Route().with_("read", **declared)
     if view is not None or keyframes is not None:
         route = route.with_("shape", view=records.to_plain(view_path(view, keyframes, None)))
-    leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values())
-    route = route.with_("steady", method=method, budget=share(budget), roll=roll, cut=cut, heading=heading, level=level / 100, lean=leans)
     with progress(file.name) as show:
         rows = steadying.rows_of(facts, route, show, seen)
+    found = steadying.said(rows, facts, route, seen)
+    leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values()) if lean else (0.0, 0.0)
+    if lean is None and isinstance(found, Turned) and found.lean is not None:
+        leans = found.lean[:2]
+    elif lean is None and isinstance(found, Turned) and method in ("hold", "level"):
+        mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
+    route = route.with_("steady", method=method, budget=share(budget), roll=roll, cut=cut, heading=heading, level=level / 100, lean=leans)
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
     making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": share(budget)})

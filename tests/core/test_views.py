@@ -26,11 +26,12 @@ from adzer.core.run.pixels import Processor
 from adzer.core.run.warp import BOUND
 from adzer.core.run.warp import grid as grid_of
 from adzer.core.shape import measure
-from adzer.core.shape.view import filled_from, left, level_through, pace
+from adzer.core.shape.view import filled_from, left, pace
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
 from adzer.core.sim.optics import Disc, RoundLens
 from adzer.core.space import path, sphere
+from adzer.core.space.level import level_through
 from adzer.core.space.looks import ViewLook
 from adzer.core.space.path import Key, Sides, ViewPath
 from adzer.core.space.sphere import Equirect, Lens, Round

@@ -7,7 +7,7 @@ what of each corner's way is square to the line of travel counts: that part does
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, ClassVar
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from ..light.samples import Samples
 from ..media.decode import Frame
 from ..space.sphere import Array, Directions, Equirect, rotation, turned_about, turning
+from . import upright
 from .passes import Rows
 from .sampling import cell, small
 
@@ -30,10 +31,10 @@ BACK = 0.4  # pixels of a view that a corner may be off, there and back
 COARSE, AGREES = np.radians(0.7), np.radians(0.12)  # from the common turn, within which a corner votes for it
 ANEW = np.radians(2.0)  # a turn from which on it is looked at again through it: views bend what goes far
 STILL, OTHER = np.radians(0.02), 0.12  # what stands still in the picture may be a vehicle; the world is then a share of at least so much
-GUESSES, BEHIND = 60, 0.15  # of where it travels; corners that are nearer to that than so much say nothing
+GUESSES, BEHIND = 40, 0.15  # of where it travels; corners that are nearer to that than so much say nothing
 NEARER = 0.35  # share of corners off the common turn, from which on something near is passing
 FAR = 8  # frames
-TURN, ALONG, SURE, FARTHER, FIRM = slice(0, 3), slice(3, 6), 6, slice(7, 10), 10
+TURN, ALONG, SURE, FARTHER, FIRM, UP, PLUMB = slice(0, 3), slice(3, 6), 6, slice(7, 10), 10, slice(11, 14), 14
 
 Picture = NDArray[np.uint8]
 
@@ -65,7 +66,8 @@ class Turns:
     """An analysis (``passes.Pass``). A row says how the camera turned since the frame before: ``x``, ``y``, ``z``: the axis in its own
     right, forward and up, its length in degrees; ``along``: where it travels in the same axes, 0 where nothing says so; ``sure``: share of
     corners that agree, 0 where it is not known. And of every ``FAR``-th frame ``far``: the same since that many frames before, which what
-    drifts, as clouds do, cannot pull at; ``firm``: 0 of all others, or where it is not known."""
+    drifts, as clouds do, cannot pull at; ``firm``: 0 of all others, or where it is not known; and ``up``: where the world's up lies in the
+    camera's own axes, ``plumb``: how sure that is."""
 
     samples: Samples
     lens: Directions
@@ -73,7 +75,7 @@ class Turns:
     name: ClassVar[str] = "turns"
     version: ClassVar[int] = 1
     reach: ClassVar[tuple[int, int]] = (FAR, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "z", "ax", "ay", "az", "sure", "fx", "fy", "fz", "firm")
+    columns: ClassVar[tuple[str, ...]] = ("x", "y", "z", "ax", "ay", "az", "sure", "fx", "fy", "fz", "firm", "ux", "uy", "uz", "plumb")
 
     def prepared(self, frame: Frame) -> Seen:
         wide = WIDE * frame.raster[0] // self.region[2]
@@ -86,26 +88,50 @@ class Turns:
     def looked(self, number: int, picture: Picture) -> Seen:
         return Seen(number, picture, self._views(picture, np.eye(3)))
 
+    def light_of(self, seen: Seen) -> Callable[[Array], Array]:
+        """Of directions (…, 3) in a frame, as a logarithm of its codes."""
+        import cv2
+
+        light = np.log(np.maximum(seen.picture.astype(np.float32), 4.0))
+        h, w = light.shape
+
+        def at(d: Array) -> Array:
+            x, y = np.moveaxis(self.lens.place(d) * (w / self.region[2], h / self.region[3]) - 0.5, -1, 0).astype(np.float32)
+            return np.asarray(cv2.remap(light, np.ascontiguousarray(x), np.ascontiguousarray(y), cv2.INTER_LINEAR, borderMode=self._edge), np.float64)
+
+        return at
+
+    @property
+    def _edge(self) -> int:
+        import cv2
+
+        return cv2.BORDER_WRAP if isinstance(self.lens, Equirect) and self.lens.whole else cv2.BORDER_REPLICATE
+
     def _views(self, picture: Picture, turn: Array) -> NDArray[np.uint8]:
         """(views, SIDE, SIDE) of what lies where ``turn`` says of each view's directions."""
         import cv2  # here, as it loads slowly and the window opens without it
 
         still = bool((turn == np.eye(3)).all())
         maps = _maps(self.lens, self.region[2:], picture.shape) if still else _mapped(self.lens, self.region[2:], picture.shape, turn)
-        edge = cv2.BORDER_WRAP if isinstance(self.lens, Equirect) and self.lens.whole else cv2.BORDER_REPLICATE
-        return np.stack([cv2.remap(picture, m[..., 0], m[..., 1], cv2.INTER_LINEAR, borderMode=edge) for m in maps])
+        return np.stack([cv2.remap(picture, m[..., 0], m[..., 1], cv2.INTER_LINEAR, borderMode=self._edge) for m in maps])
 
     def row(self, window: Sequence[Seen], middle: int) -> Sequence[float]:
         now = window[middle]
+        up = self._up(now) if now.number % FAR == 0 else (0.0,) * 4
         if middle == 0:
-            return (0.0,) * 6 + (1.0,) + (0.0,) * 4
+            return (0.0,) * 6 + (1.0,) + (0.0,) * 4 + up
         found, far = self._step(window[middle - 1], now), NOTHING
         if now.number % FAR == 0 and middle >= FAR:
             turn = np.eye(3)
             for one, other in zip(window[middle - FAR : middle], window[middle - FAR + 1 : middle + 1], strict=True):
                 turn = self._step(one, other).turn @ turn
             far = self._between(window[middle - FAR], now, turn)
-        return (*_axis(found.turn), *found.along, found.share, *_axis(far.turn), far.share)
+        return (*_axis(found.turn), *found.along, found.share, *_axis(far.turn), far.share, *up)
+
+    def _up(self, seen: Seen) -> tuple[float, float, float, float]:
+        half = isinstance(self.lens, Equirect) and not self.lens.whole  # of which no circle goes all the way round
+        level = (None if half else upright.horizon(self.light_of(seen))) or upright.uprights(seen.views, _axes(), _grid())
+        return (0.0,) * 4 if level is None else (float(level.up[0]), float(level.up[1]), float(level.up[2]), level.sure)
 
     def _step(self, before: Seen, now: Seen) -> Found:
         if now.step is None:
@@ -161,6 +187,7 @@ def _axis(turn: Array) -> Array:
     return np.asarray(-np.degrees(turned_about(turn)))
 
 
+@lru_cache(maxsize=1)
 def _axes() -> Array:
     return np.stack([rotation(h, t) for h, t in VIEWS])
 
@@ -229,7 +256,7 @@ def _most(a: Array, b: Array, within: float) -> tuple[Array, NDArray[np.bool_]] 
     if len(a) < LEAST:
         return None
     rng = np.random.default_rng(1)
-    one, two = rng.integers(0, len(a), (2, 240))
+    one, two = rng.integers(0, len(a), (2, 160))
     keep = np.linalg.norm(np.cross(a[one], a[two]), axis=1) > 0.2
     one, two = one[keep], two[keep]
 
@@ -241,10 +268,10 @@ def _most(a: Array, b: Array, within: float) -> tuple[Array, NDArray[np.bool_]] 
         return np.stack([first, np.cross(third, first), third], axis=-1)
 
     turns = frames(b) @ np.swapaxes(frames(a), 1, 2)
-    off = np.linalg.norm(np.einsum("kij,nj->kni", turns, a) - b, axis=2)
+    off = a @ np.swapaxes(turns, 1, 2) - b
     if not len(off):
         return None
-    votes = (off < within).sum(axis=1)
+    votes = ((off * off).sum(axis=2) < within * within).sum(axis=1)
     turn = turns[int(votes.argmax())]
     agreed = np.linalg.norm(a @ turn.T - b, axis=1) < within
     for _ in range(3):
@@ -296,12 +323,19 @@ def _travelled(a: Array, b: Array, turn: Array) -> tuple[Array, Array, int]:
     return turns[n], along[n] * (-1 if back[n] else 1), int(many[n])
 
 
+def _cross(a: Array, b: Array) -> Array:
+    """As ``np.cross``, sooner done for many."""
+    x, y, z = a[..., 0], a[..., 1], a[..., 2]
+    u, v, w = b[..., 0], b[..., 1], b[..., 2]
+    return np.stack([y * w - z * v, z * u - x * w, x * v - y * u], axis=-1)
+
+
 def _lies(a: Array, b: Array, turns: Array, along: Array) -> tuple[Array, Array, Array, Array]:
     """Of guesses (k): what each corner (n) still goes, (k, n, 3), by how much of it square to its circle, (k, n), the unit vectors that
     are, and how far each corner is from where the camera goes to or comes from, 0 … 1."""
-    off = np.einsum("ni,kij->knj", b, turns) - a
-    square = np.cross(along[:, None], a)
-    far = np.linalg.norm(square, axis=-1)
+    off = b @ turns - a
+    square = _cross(along[:, None], a)
+    far = np.sqrt((square * square).sum(axis=-1))
     square = square / np.maximum(far, 1e-9)[..., None]
     return off, (square * off).sum(axis=-1), square, far
 
@@ -314,10 +348,10 @@ def _bettered(a: Array, b: Array, turns: Array, along: Array, scale: float) -> t
     aside = np.cross(along, np.where(np.abs(along[:, :1]) < 0.6, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]))
     aside = aside / np.linalg.norm(aside, axis=1, keepdims=True)
     sides = np.stack([aside, np.cross(along, aside)], axis=1)
-    moved = np.einsum("kni,ksi->kns", np.cross(a, off) / np.maximum(far, BEHIND)[..., None], sides)
-    by = np.concatenate([np.cross(a, square), -moved], axis=-1)
-    normal = np.einsum("kni,kn,knj->kij", by, weight, by) + 1e-7 * np.eye(5)
-    move = np.linalg.solve(normal, np.einsum("kni,kn->ki", by, weight * error)[..., None])[..., 0]
+    moved = _cross(a, off) / np.maximum(far, BEHIND)[..., None] @ np.swapaxes(sides, 1, 2)
+    by = np.concatenate([_cross(a, square), -moved], axis=-1)
+    weighed = np.swapaxes(by * weight[..., None], 1, 2)
+    move = np.linalg.solve(weighed @ by + 1e-7 * np.eye(5), weighed @ error[..., None])[..., 0]
     along = along + np.einsum("ks,ksi->ki", np.clip(move[:, 3:], -0.3, 0.3), sides)
     return turns @ turning(np.clip(move[:, :3], -0.05, 0.05)), along / np.linalg.norm(along, axis=1, keepdims=True)
 

@@ -87,7 +87,8 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         how = ("level", "world", 1.0) if s.method == "hold" else (s.method, s.heading, s.level)
         if how[0] == "level" and how[1] == "travel" and standing.travels(rows) < 0.3:
             raise AdzerError(f"{facts.name}: nothing in it says where it goes: little passes by. Head it as it rides, or to the world.")
-        held = standing.held(turns.stood(rows), rows[:, turns.ALONG].astype(np.float64), rate, how[0], cast(Heading, how[1]), how[2], s.cut, s.lean)
+        along, heading = rows[:, turns.ALONG].astype(np.float64), cast(Heading, how[1])
+        held = standing.held(standing.stands(rows), along, rate, how[0], heading, how[2], s.cut, s.lean)
         text = solve.packed(standing.vectors(held), (1, 1))
     else:
         if s.method == "level":
@@ -141,7 +142,7 @@ def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryC
 
 def turns_left(rows: NDArray[np.float32], rate: float) -> tuple[tuple[float, float, float], float, float]:
     """Degrees rms in each band, of them to the side above the lowest, and degrees a second that viewers are turned."""
-    stands = turns.stood(rows)
+    stands = standing.stands(rows)
     slower = [standing.calm(stands, rate, hz) for hz in (0.02, BANDS[0][1], BANDS[1][1])] + [stands]
     found = [standing.between(a, b) for a, b in zip(slower, slower[1:], strict=False)]
     low, middle, high = (float(np.sqrt((d**2).sum(axis=1).mean())) for d in found)

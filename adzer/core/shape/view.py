@@ -11,7 +11,6 @@ import msgspec
 import numpy as np
 
 from ..cards import DeliveryCard
-from ..errors import AdzerError
 from ..look import track
 from ..media.formats import SUBSAMPLING
 from ..picture import Picture
@@ -19,7 +18,7 @@ from ..plan import Draft, Foot, Input, Panel, Patch, Rig
 from ..space.looks import Look, SphereLook, Turning, ViewLook
 from ..space.meeting import CLOSES, Away, Below, Fall, Meeting, Tone
 from ..space.path import NARROWEST, Key, ViewPath, views_at
-from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, angles, turned_by
+from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round, turned_by
 from .geometry import WIDE, Fitted, even, fit
 from .settings import ShapeSettings
 
@@ -264,22 +263,6 @@ def filled_from(panel: Panel, key: Key, width: int) -> float | None:
         fov = (low + high) / 2
         low, high = (fov, high) if middle(fov) < enough else (low, fov)
     return high
-
-
-def level_through(one: Array, other: Array) -> tuple[float, float]:
-    """(tilt, roll) in degrees by which a recording leans whose horizon passes through two directions, both marked on it.
-
-    The recording's true up is square to both; heading is kept. AdzerError if the two are less than 5° apart.
-    """
-    up = np.cross(one, other)
-    length = float(np.linalg.norm(up))
-    if length < np.sin(np.radians(5.0)):
-        raise AdzerError("The two places on the horizon are less than 5° apart. Click two places far from each other.")
-    up = up / length * (1 if up[2] >= 0 else -1)
-    forward = np.array([0.0, up[2], -up[1]]) / max(float(np.hypot(up[1], up[2])), 1e-9)
-    right = np.cross(forward, up)
-    _, tilt, roll = angles(np.stack([right, forward, up], axis=-1))
-    return float(tilt), float(roll)
 
 
 @dataclass(frozen=True)

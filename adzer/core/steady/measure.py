@@ -32,7 +32,8 @@ class Shake(msgspec.Struct, frozen=True):
 class Turned(msgspec.Struct, frozen=True):
     """Of a sphere: ``degrees``, rms, by which it is turned off where a slow hand would hold it, and ``roll`` of them to the side;
     ``hz`` as of ``Shake``; ``fastest``: degrees a second that it turns on purpose; ``known``: share of frames whose motion is known,
-    ``travels``: on which it is known whither it goes."""
+    ``travels``: on which it is known whither it goes; ``lean``: tilt and roll of its first frame, and by how much they may be off, degrees;
+    None: nothing in it says so."""
 
     degrees: float
     roll: float
@@ -40,6 +41,7 @@ class Turned(msgspec.Struct, frozen=True):
     fastest: float
     known: float
     travels: float
+    lean: tuple[float, float, float] | None = None
     version: int = VERSION
 
 
@@ -62,13 +64,13 @@ def shake(rows: Rows, rate: float) -> Shake:
 
 def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
     """Of the rows of ``look.turns`` at ``rate`` frames a second; and the trace, (frames, 3) degrees right, down and to the side."""
-    stands = turns.stood(rows)
+    stands = standing.stands(rows)
     off = standing.shaken(stands, rate, SLOW)
     rms = float(np.sqrt((off**2).sum(axis=1).mean()))
     found = Turned(
         round(rms, 3), round(float(np.sqrt((off[:, 1] ** 2).mean())), 3), _strongest(off, rate) if rms > 0.05 else None,
         round(standing.fastest(standing.calm(stands, rate, SLOW), rate), 1), round(float((rows[:, turns.SURE] > 0).mean()), 3),
-        round(standing.travels(rows), 3),
+        round(standing.travels(rows), 3), standing.leans(rows, stands),
     )  # fmt: skip
     return found, np.stack([-off[:, 2], -off[:, 0], off[:, 1]], axis=1)
 

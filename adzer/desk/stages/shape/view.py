@@ -21,6 +21,7 @@ from ....core.shape import pursue
 from ....core.shape import view as views
 from ....core.shape.view import Viewed
 from ....core.space import path as paths
+from ....core.space.level import level_through
 from ....core.space.path import ViewPath
 from ....core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt
 from ...widgets.lines import Lines
@@ -182,7 +183,7 @@ class ViewBench(StageBench):
         turn = np.eye(3) if held is None else held.at(np.asarray(self.keys.time))
         found = [viewed.lens.direction(np.array([m.x() * w - x, m.y() * h - y])) @ turn for m in marks]
         try:
-            self.desk.answer("shape", level=[round(v, 3) for v in views.level_through(*found)])
+            self.desk.answer("shape", level=[round(v, 3) for v in level_through(*found)])
         except AdzerError as error:
             self.desk.said.emit(str(error))
 

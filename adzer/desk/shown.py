@@ -22,6 +22,7 @@ from ..core.media.probe import FileFacts
 from ..core.read.seen import Seen
 from ..core.route import Route, Walk, walk
 from ..core.stage import STAGES
+from ..core.steady.step import found_name
 from .ordering import ORDERS, Words
 from .workers import Worker
 
@@ -59,7 +60,7 @@ class Shown(QObject):
         self._walks: dict[int, tuple[object, Walk]] = {}
         self._seen: dict[int, Seen | None] = {}
         self._found: dict[str, dict[str, bytes]] = {}  # fingerprint → what analyses found
-        self._traces: dict[str, NDArray[np.float32]] = {}
+        self._traces: dict[str, tuple[str, NDArray[np.float32]]] = {}  # by the recording: the finding's name, and its trace
         self._usual: dict[str, str] = {}
         self._given: dict[str, str] = {}  # camera → the curve that was declared for most of its shots
         self._words = Words()
@@ -181,15 +182,20 @@ class Shown(QObject):
         return self._found[print_]
 
     def trace(self, shot: Shot) -> NDArray[np.float32] | None:
-        """(frames, 3) how it shakes: recorded pixels right and down, degrees; None if that was not measured."""
-        print_ = shot.facts.fingerprint
-        if print_ not in self._traces and "shake" in self.found(shot):
-            body = self.job.measured(print_, "shake").get("trace", b"")
+        """(frames, 3) how it shakes: recorded pixels right and down, degrees, or of a sphere all in degrees; None if that was not measured."""
+        print_, walked = shot.facts.fingerprint, self.walk(shot)
+        name = found_name(walked["steady"].before, walked.draft)
+        if name not in self.found(shot):
+            return None
+        if print_ not in self._traces or self._traces[print_][0] != name:
+            self._traces.pop(print_, None)
+            body = self.job.measured(print_, name).get("trace", b"")
             if body and not len(body) % 12:
                 made = np.frombuffer(body, "<f4").reshape(-1, 3)
                 if len(made) == shot.facts.frames and np.isfinite(made).all():
-                    self._traces[print_] = made
-        return self._traces.get(print_)
+                    self._traces[print_] = name, made
+        held = self._traces.get(print_)
+        return held[1] if held else None
 
     def learn_found(self, print_: str) -> None:
         """An analysis of a recording has come to its end."""

@@ -273,7 +273,7 @@ MATCHING: dict[str, Callable[..., object]] = {
 
 
 OF_A_STAGE: dict[str, Callable[..., object]] = {
-    "steady": steadying.answers, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
+    "steady": steadying.answers, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
         facts, seen, route, cards.delivery(card), budget, rows=rows
     ),
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),

@@ -23,6 +23,7 @@ from ..media.probe import FileFacts
 from ..read.seen import Seen
 from ..read.step import assumed_samples, turn_of, upright_raster
 from ..route import Route, walk
+from ..space.level import level_through
 from ..space.sphere import Directions, Equirect
 from ..steady import solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
@@ -102,6 +103,14 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
 def said(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Shake | Turned:
     rate = float(facts.rate or 25)
     return shake(rows, rate) if lens(facts, route, seen) is None else turned(rows, rate)[0]
+
+
+def lean_through(rows: NDArray[np.float32], frame: int, seen: NDArray[np.float64]) -> tuple[float, float]:
+    """Tilt and roll by which the first frame leans if the horizon passes through two directions (2, 3) of a frame. AdzerError if those lie too
+    near to each other."""
+    stood = standing.stands(rows)[frame]
+    tilt, roll = level_through(stood @ seen[0], stood @ seen[1])
+    return round(tilt, 3), round(roll, 3)
 
 
 def upright_path(rows: NDArray[np.float32], turn: int) -> NDArray[np.float64]:

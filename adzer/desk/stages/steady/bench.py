@@ -1,21 +1,29 @@
-"""The Steady bench: how a shot shakes."""
+"""The Steady bench: how a shot shakes, and what is done about it."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF
+from PySide6.QtGui import QColor, QPainter, QPen
 
 from ....core.job import Shot
 from ....core.look import passes
 from ....core.look.motion import Motion
 from ....core.look.passes import Rows
+from ....core.look.turns import Turns
 from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run import analysing as analyses
 from ....core.run.steadying import Way, best
-from ....core.steady.measure import Shake
+from ....core.space.looks import RoundLook
+from ....core.space.sphere import Directions
+from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
-from ....core.steady.step import shaken
+from ....core.steady.step import lens_of, named, shaken, turned
 from ...analysing import Analysing
 from ...model import Desk
 from ...widgets.lines import Lines
@@ -24,6 +32,12 @@ from ...widgets.questions import Choice, Number, Numbers, Question, act
 from ..base import StageBench
 
 MOST = 1500  # places along the trace that are drawn
+
+
+NAMES = {
+    "off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way", "level world": "level, stays", "level vehicle": "level, rides",
+    "level travel": "level, ahead", "level free": "level, turned",
+}  # fmt: skip
 
 
 class SteadyBench(StageBench):
@@ -37,23 +51,35 @@ class SteadyBench(StageBench):
 
     def build(self) -> None:
         self._drawn: tuple[NDArray[np.float32], tuple[NDArray[np.float64], list[tuple[str, NDArray[np.float64]]]]] | None = None
+        self._lens: Directions | None = None
         self.button = act("Measure how it shakes", self._measure)
         self.card = Question("How does it shake?", self.button)
         self.method = Choice([("as held", "off"), ("hold", "hold"), ("no jitter", "drift"), ("even way", "path")])
-        self.method.chosen.connect(lambda v: self._solve(method=v))
-        self.what = Question("What should it do?", self.method)
+        self.stands = Choice([("as turned", "off"), ("no jitter", "drift"), ("stand level", "level")])
+        for choice in (self.method, self.stands):
+            choice.chosen.connect(lambda v: self._solve(method=v))
+        self.what = Question("What should it do?", self.method, self.stands)
         self.budget = Number(8, 0.5, 0, 50, 1)
         self.budget.settled.connect(lambda v: self._solve(budget=v / 100))
         self.level = Choice([("kept level", True), ("rolls as it did", False)])
         self.level.chosen.connect(lambda v: self._solve(roll=v))
         self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.level)
+        self.leaning = Number(100, 1, 0, 100, 0)
+        self.leaning.settled.connect(lambda v: self._solve(level=v / 100))
+        self._marks: list[QPointF] | None = None
+        self.horizon = act("Show the horizon", self.mark_horizon, False)
+        self.upright = Question("Is the world level?", Numbers(("of its leaning taken away, %", self.leaning)), self.horizon)
+        self.heading = Choice([("stays", "world"), ("as it rides", "vehicle"), ("ahead", "travel"), ("as turned", "free")])
+        self.heading.chosen.connect(lambda v: self._solve(heading=v))
+        self.headed = Question("Where is it headed?", self.heading)
         self.compare = act("Try every way", self._compare)
         self.ways_card = Question("Which way is best here?", self.compare)
         self._ways: dict[str, tuple[Way, ...]] = {}
         self._busy = False
-        self.table = Table("Left of it, as delivered", (0.18, 0.3, 0.22, 0.3), 3, rest="and")
+        self.table = Table("Left of it, as delivered", (0.22, 0.3, 0.2, 0.28), 3, rest="and")
         self.lines = Lines("Off where a slow hand would hold it", "px", 3)
-        self.questions, self.instruments = [self.card, self.what, self.cost, self.ways_card], [self.lines, self.table]
+        self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.ways_card]
+        self.instruments = [self.lines, self.table]
 
     def _measure(self) -> None:
         """Starts it, or stops it while it runs."""
@@ -63,35 +89,79 @@ class SteadyBench(StageBench):
         elif shot is not None and (wants := self.desk.walk(shot)["steady"].result.wants):
             self.analysing.want(shot, wants)
 
+    def _found(self, shot: Shot) -> Shake | Turned | None:
+        found = self.desk.found(shot)
+        return shaken(found) if self._lens is None else turned(found, self._lens)
+
     def _rows(self, shot: Shot) -> Rows | None:
-        """How its picture moves, frame by frame, as it was measured."""
-        return passes.rows(Motion, shot.facts.frames, analyses.kept(self.desk.job, "motion", shot.facts))
+        """How its picture moves or the camera turns, frame by frame, as it was measured."""
+        if self._lens is None:
+            return passes.rows(Motion, shot.facts.frames, analyses.kept(self.desk.job, "motion", shot.facts))
+        return passes.rows(Turns, shot.facts.frames, analyses.kept(self.desk.job, named("turns", self._lens), shot.facts))
 
     def _solve(self, **changes: object) -> None:
         """Solves it anew with one answer changed; nothing of a picture moves before that is done."""
         shot = self.desk.shot
         if shot is None or self._busy:
             return
-        s, rows = self.desk.route_of(shot).steady, self._rows(shot)
-        wanted = {"method": s.method, "budget": s.budget, "roll": s.roll} | changes
+        s, rows, found = self.desk.route_of(shot).steady, self._rows(shot), self._found(shot)
+        wanted = {"method": s.method, "budget": s.budget, "roll": s.roll, "heading": s.heading, "level": s.level, "lean": s.lean} | changes
         if wanted["method"] == "off":
             self.desk.answer("steady", **wanted, moves="")
             return
         if rows is None:
             self.desk.said.emit("How it moves has to be measured first.")
             self.method.set_value(s.method)
+            self.stands.set_value(s.method)
             return
-        self._busy = True
+        if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0) and "lean" not in changes:
+            wanted["lean"] = found.lean[:2]
+        args = (rows, shot.facts, self.desk.route_of(shot).with_("steady", **wanted), self.desk.seen(shot))
+        self._ask("steady", args, lambda found: self.desk.answer("steady", **found), "It could not be held.")
 
-        def then(found: dict[str, object] | None, error: str | None) -> None:
+    def _ask(self, what: str, args: tuple[object, ...], use: Callable[[Any], object], fails: str) -> None:
+        """One thing at a time beside the window; what comes for a shot that is no longer in view is not used."""
+        self._busy, asked = True, self.desk.shot
+
+        def then(found: Any, error: str | None) -> None:
             self._busy = False
             if found is None:
-                self.desk.said.emit(error or "It could not be held.")
-            elif self.desk.shot is not None and self.desk.shot.id == shot.id:
-                self.desk.answer("steady", **found)
+                self.desk.said.emit(error or fails)
+            elif self.desk.shot is not None and asked is not None and self.desk.shot.id == asked.id:
+                use(found)
+            self.compare.setText("Try every way")
 
-        args = (rows, shot.facts, self.desk.route_of(shot).with_("steady", **wanted), self.desk.seen(shot))
-        self.desk.worker.chore("steady", args, then)
+        self.desk.worker.chore(what, args, then)
+
+    def mark_horizon(self) -> None:
+        """The next two places clicked on the picture lie on the horizon; pressed again, it is given up."""
+        self._marks = None if self._marks is not None else []
+        self.horizon.setText("Click two places on it" if self._marks is not None else "Show the horizon")
+
+    def dragged(self, place: QPointF, done: bool) -> None:
+        if self._marks is None or not done or self.desk.shot is None:
+            return
+        self._marks.append(place)
+        if len(self._marks) < 2:
+            self.desk.drafted.emit()
+            return
+        marks, shot = self._marks, self.desk.shot
+        self.mark_horizon()
+        draft, rows, frame = self.desk.walk(shot).draft, self._rows(shot), self.desk.frame
+        if not draft.panels or rows is None or self._busy:
+            return
+        panel, (w, h), time = draft.panels[0], draft.raster, clock_of(shot.facts).time(frame)
+        (x, y), at = panel.place, np.array([(m.x(), m.y()) for m in marks])
+        if isinstance(panel.look, RoundLook):
+            seen = panel.look.directions(at[:, 0] * w - x, at[:, 1] * h - y, time)
+        else:
+            seen = panel.lens.direction(panel.recorded(at[:, 0] * w - x, at[:, 1] * h - y, time) - np.array(panel.region[:2]))
+        self._ask("lean", (rows, frame, seen), lambda lean: self._solve(method="level", lean=lean), "The horizon could not be found by that.")
+
+    def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        painter.setPen(QPen(QColor(255, 255, 255, 220), 1.4))
+        for mark in self._marks or ():
+            painter.drawEllipse(QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height()), 6, 6)
 
     def _compare(self) -> None:
         """Every way is made and looked at again, as delivered."""
@@ -99,49 +169,76 @@ class SteadyBench(StageBench):
         rows = self._rows(shot) if shot is not None else None
         if shot is None or rows is None or self._busy:
             return
-        self._busy = True
         self.compare.setText("Trying every way…")
 
-        def then(found: tuple[Shake, tuple[Way, ...]] | None, error: str | None) -> None:
-            self._busy = False
-            self.compare.setText("Try every way")
-            if found is None:
-                self.desk.said.emit(error or "They could not be compared.")
-                return
+        def keep(found: tuple[object, tuple[Way, ...]]) -> None:
             self._ways[shot.facts.fingerprint] = found[1]
             self._moved()
 
         route, card = self.desk.route_of(shot), self.desk.card_of(shot)
-        self.desk.worker.chore("ways", (shot.facts, self.desk.seen(shot), route, card, route.steady.budget or 0.08, rows), then)
+        args = (shot.facts, self.desk.seen(shot), route, card, route.steady.budget or 0.08, rows)
+        self._ask("ways", args, keep, "They could not be compared.")
 
     def _show_ways(self, shot: Shot, walked: Walk) -> None:
-        s, ways = walked.route.steady, self._ways.get(shot.facts.fingerprint, ())
-        measured = shaken(self.desk.found(shot)) is not None
-        for card in (self.what, self.cost, self.ways_card):
-            card.setVisible(measured)
+        s, ways, found = walked.route.steady, self._ways.get(shot.facts.fingerprint, ()), self._found(shot)
+        round_ = self._lens is not None
+        for card in (self.what, self.ways_card):
+            card.setVisible(found is not None)
+        self.cost.setVisible(found is not None and not round_)
+        self.upright.setVisible(found is not None and round_ and s.method == "level")
+        self.headed.setVisible(found is not None and round_ and s.method == "level")
+        self.method.setVisible(not round_)
+        self.stands.setVisible(round_)
         self.table.setVisible(bool(ways))
         self.method.set_value(s.method)
+        self.stands.set_value("level" if s.method == "hold" else s.method)
         self.budget.set_value(s.budget * 100)
+        self.leaning.set_value(s.level * 100)
+        self.heading.set_value(s.heading)
         self.level.set_value(s.roll)
         self.what.say(
+            "It stands level whatever carries it, and the view's keyframes lie on top; or only its jitter goes. Nothing of it is lost."
+            if round_ else
             "Held as on a tripod; a hand's slow movement without its jitter; or a way of still, even and evenly faster parts. Part of the one warp: "
             "every delivered pixel is still interpolated once.",
             "Others leave it: some shake belongs to the shot.",
-        )
+        )  # fmt: skip
         self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture. What would need more is held less far: nothing bare ever enters.")
-        names = {"off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way"}
-        rows = [("", "0.5–3 · above 3 Hz", "roll", "keeps")]
+        if isinstance(found, Turned):
+            self._show_round(found, s.lean)
+        rows = [("", "0.5–3 · above 3 Hz", "roll", "keeps" if not round_ else "turns")]
+        unit = "°" if round_ else " px"
         for way in ways:
-            row = (f"{way.left[1]:.1f} · {way.left[2]:.1f} px", f"{way.roll:.2f}°", f"{way.kept:.0%}") if not way.why else (way.why, "", "")
-            rows.append((names[way.method], *row))
+            last = f"{way.kept:.0%}" if not round_ else f"{way.fastest or 0:.0f}°/s"
+            row = (f"{way.left[1]:.2g} · {way.left[2]:.2g}{unit}", f"{way.roll:.2f}°", last) if not way.why else (way.why, "", "")
+            rows.append((_name(way), *row))
         self.table.show_rows(rows)
         if not ways:
             self.ways_card.say("Each is made, and the delivered picture followed again: nothing that was reckoned is believed.")
             return
-        found = shaken(self.desk.found(shot))
-        chosen = best(ways, found is not None and found.widest < 0.05 * shot.facts.raster[0])
-        left = {w.method: w.left[1] + w.left[2] for w in ways}
-        self.ways_card.say(f"{names[chosen][:1].upper() + names[chosen][1:]}: it leaves {left[chosen]:.1f} of {left['off']:.1f} pixels.")
+        chosen = best(ways, isinstance(found, Shake) and found.widest < 0.05 * shot.facts.raster[0])
+        if chosen is None:
+            self.ways_card.say("None: it hardly shakes. Leave it.")
+            return
+        off = next((w for w in ways if w.method == "off"), chosen)
+        name = _name(chosen)
+        unit = "degrees" if round_ else "pixels"
+        self.ways_card.say(f"{name[:1].upper() + name[1:]}: it leaves {sum(chosen.left[1:]):.2g} of {sum(off.left[1:]):.2g} {unit} of shake.")
+
+    def _show_round(self, found: Turned, lean: tuple[float, float]) -> None:
+        if found.lean is not None and abs(found.lean[0] - lean[0]) + abs(found.lean[1] - lean[1]) < 0.01:
+            said = f"Its horizon or uprights say that it begins {abs(lean[0]):.1f}° and {abs(lean[1]):.1f}° off, ± {found.lean[2]:.1f}°."
+        elif any(lean):
+            said = f"It begins {abs(lean[0]):.1f}° and {abs(lean[1]):.1f}° off, as you showed."
+        else:
+            said = "No horizon shows in it, and no uprights: it is taken to begin level. Show the horizon with two clicks, far apart."
+        self.upright.say(said, "Others keep some of a ride's leaning: 70% taken away still feels like riding.")
+        self.headed.say(
+            "Where it stays, only the view turns. As it rides, it goes round corners with what carries it"
+            + (f", here by up to {found.fastest:.0f}° a second" if found.fastest >= 1 else "")
+            + ". " + (f"On {found.travels:.0%} of the frames what passes by says where it goes. " if found.travels > 0.3 else "")
+            + "In headsets, what turns viewers by itself makes many of them ill.",
+        )  # fmt: skip
 
     def _moved(self) -> None:
         shot = self.desk.shot
@@ -149,28 +246,24 @@ class SteadyBench(StageBench):
             self.refresh(shot, self.desk.walk(shot))
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
+        self._lens = lens_of(walked["steady"].before, walked.draft)
         self._show_ways(shot, walked)
-        result, measured = walked["steady"].result, self.desk.found(shot)
-        found, runs = shaken(measured), self.analysing.waits(shot)
+        result, found, runs = walked["steady"].result, self._found(shot), self.analysing.waits(shot)
         self.button.setVisible(bool(result.wants) or runs)
         self.button.setText("Stop" if runs else "Measure how it shakes")
         trace = self.desk.trace(shot) if found is not None else None
         self.lines.setVisible(trace is not None)
         if found is not None and trace is not None:
             times, lines = self._drawn_of(shot, trace)
+            self.lines.unit = "px" if self._lens is None else "°"
             self.lines.show_lines(times, lines, (), clock_of(shot.facts).time(self.desk.frame))
-            gait = f", mostly at {found.hz:.1f} Hz" if found.hz else ", at no one frequency"
-            lost = f" On {1 - found.known:.0%} of the frames the motion is not known." if found.known < 0.995 else ""
-            self.card.say(
-                f"Its picture lies {found.pixels:.1f} recorded pixels (rms) off where a slow hand would hold it, at most "
-                f"{found.widest:.0f}{gait}; it rolls by {found.roll:.2f}°. What is slower than {SLOW:g} Hz is taken as meant.{lost}"
-            )
+            self.card.say(_shaking(found))
         elif runs:
             self.card.say(f"Following its corners: {self.analysing.says() or 'others are measured first'}. What is done is kept.")
         elif result.wants:
             self.card.say("Nobody has measured it. Every frame is decoded once; it can be stopped, and goes on from there.")
         else:
-            self.card.say("Only a flat picture's motion can be measured so far. It is left as it was held.")
+            self.card.say("It is of round lenses that nobody has matched yet, or of what Read cannot name. It is left as it was held.")
 
     def _drawn_of(self, shot: Shot, trace: NDArray[np.float32]) -> tuple[NDArray[np.float64], list[tuple[str, NDArray[np.float64]]]]:
         """Seconds, and both lines; of a long shot what is farthest off in each stretch. Made once a trace."""
@@ -185,3 +278,19 @@ class SteadyBench(StageBench):
 
     def moved(self, shot: Shot) -> None:
         self.refresh(shot, self.desk.walk(shot))
+
+
+def _name(way: Way) -> str:
+    return NAMES[f"{way.method} {way.heading}".strip()]
+
+
+def _shaking(found: Shake | Turned) -> str:
+    gait = f", mostly at {found.hz:.1f} Hz" if found.hz else ", at no one frequency"
+    lost = f" On {1 - found.known:.0%} of the frames the motion is not known." if found.known < 0.995 else ""
+    meant = f" What is slower than {SLOW:g} Hz is taken as meant.{lost}"
+    if isinstance(found, Turned):
+        return f"It is turned {found.degrees:.1f}° (rms) off where a slow hand would hold it{gait}; {found.roll:.1f}° of that to the side.{meant}"
+    return (
+        f"Its picture lies {found.pixels:.1f} recorded pixels (rms) off where a slow hand would hold it, at most "
+        f"{found.widest:.0f}{gait}; it rolls by {found.roll:.2f}°.{meant}"
+    )

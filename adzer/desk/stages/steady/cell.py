@@ -9,7 +9,7 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 from ....core.job import Shot
 from ....core.route import Walk
 from ....core.steady.measure import words
-from ....core.steady.step import shaken
+from ....core.steady.step import found_of, lens_of
 from ...model import Desk
 from ...theme import theme
 from ..base import Cell
@@ -17,7 +17,7 @@ from ..base import Cell
 
 def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     """Nothing, where nobody has measured it."""
-    found = shaken(desk.found(shot))
+    found = found_of(walked["steady"].before, walked.draft, desk.found(shot))
     if found is None:
         return Cell("", quiet=True)
     first, _, second = words(found).removeprefix("shakes ").partition(" at ")
@@ -27,12 +27,14 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
 
 
 def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
-    """How far it is off to the right and down, over the shot; as high as the box is 8 pixels, or the most that it is off."""
+    """How far it is off to the right and down, over the shot; as high as the box are 8 pixels, or 4° of a sphere, or the most that it is off."""
     trace = desk.trace(shot)
     if trace is None or len(trace) < 2:
         return
+    walked = desk.walk(shot)
+    least = 8.0 if lens_of(walked["steady"].before, walked.draft) is None else 4.0
     kept = trace[:: max(1, len(trace) // 120), :2]
-    scale = box.height() / 2 / max(8.0, float(np.abs(kept).max()))
+    scale = box.height() / 2 / max(least, float(np.abs(kept).max()))
     painter.setPen(QPen(theme.p.line, 1))
     painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
     x = np.linspace(box.left(), box.right(), len(kept))

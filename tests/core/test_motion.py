@@ -144,7 +144,7 @@ def test_an_analysis_goes_on_where_it_was_stopped_and_its_finding_outlives_undo(
             analysing.through(job, "motion", shot.facts, shot.route, told.append)
         assert [p.done for p in told] == [40, 80] and shaken(job.found(shot.facts.fingerprint)) is None
         asked = []
-        monkeypatch.setattr(analysing, "analyse", lambda *args: asked.append(args[-1]) or real(*args))
+        monkeypatch.setattr(analysing, "analyse", lambda *args: asked.append(args[3]) or real(*args))
         analysing.through(job, "motion", shot.facts, shot.route)
         assert asked == [s for s in passes.spans(shot.facts.frames) if s[0] >= 80]
         job.decide(shot, shot.route.with_("colour", exposure=0.5), "brighter")

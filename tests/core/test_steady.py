@@ -161,7 +161,7 @@ def test_what_cannot_be_followed_is_said(tmp_path):
     facts = facts_of(tmp_path / "fog.mkv")
     rows = steadying.rows_of(facts, Route())
     with pytest.raises(AdzerError, match=r"fog\.mkv.*nothing can be followed"):
-        steadying.answers(rows, facts, Route(), "hold", 0.1)
+        steadying.answers(rows, facts, Route().with_("steady", method="hold", budget=0.1))
     stop = walk(Route().with_("steady", method="hold", moves="none"), facts)["steady"]
     assert stop.findings[0].code == "moves-missing" and walk(Route().mended(stop.findings[0].fix), facts)["steady"].findings == ()
     far = solve.packed(np.full((8, 4), 20.0), (64, 48))

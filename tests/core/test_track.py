@@ -10,6 +10,7 @@ import av
 import numpy as np
 import pytest
 from scipy.ndimage import gaussian_filter, zoom
+from scipy.spatial.transform import Rotation
 
 from adzer.core.errors import AdzerError
 from adzer.core.look import track
@@ -21,6 +22,9 @@ from adzer.core.sim import world
 from adzer.core.sim.camera import Pose
 from adzer.core.space import path, sphere
 from adzer.core.space.crop import crops_at
+from adzer.core.space.level import lean_of
+from adzer.core.space.looks import Turning, ViewLook
+from adzer.core.space.path import ViewPath
 from adzer.core.space.sphere import Equirect, Flat, Straight
 
 from ..foreign import clip, photograph
@@ -28,6 +32,7 @@ from ..foreign import clip, photograph
 SIZE, FRAMES, RATE = (960, 480), 46, 25.0
 LENS = Equirect(SIZE)
 SOURCE = track.Source(LENS, (0, 0, *SIZE), (2, 2))
+LOOK = ViewLook((640, 360), ViewPath(), (1.0, 9 / 16))
 
 
 def _pose(t: float) -> Pose:
@@ -126,19 +131,39 @@ def test_what_is_gone_is_said_to_be(footage):
 
 def test_the_view_follows_with_few_keyframes(footage):
     _, points = track.through(begun(footage, "kite", 4.0), ((n, footage[n]) for n in range(1, FRAMES)))
-    tight = pursue.follow(points, Clock(RATE), 60.0, Manner(0.0))
+    tight = pursue.follow(points, Clock(RATE), LOOK, 60.0, Manner(0.0))
     assert path.trouble(tight, FRAMES / RATE) is None and len(tight.keys) <= 6
     frames = np.array([p.frame for p in points])
     turns, _ = path.views_at(tight, frames / RATE)
     assert np.median(sphere.between(turns[:, :, 1], np.stack([truth("kite", n) for n in frames]))) < 2.0
-    third = pursue.follow(points, Clock(RATE), 60.0, Manner(0.0, (1 / 3, 0.0)))
+    third = pursue.follow(points, Clock(RATE), LOOK, 60.0, Manner(0.0, (1 / 3, 0.0)))
     turns, _ = path.views_at(third, frames / RATE)
     local = np.einsum("nij,ni->nj", turns, np.stack([truth("kite", n) for n in frames]))
     x, _ = sphere.view_places("straight", 60.0, 1.0, local)
     assert 0.15 < np.median(x) < 0.5  # it lies on the right third
-    slack = pursue.follow(points, Clock(RATE), 60.0, Manner(1.0))
+    slack = pursue.follow(points, Clock(RATE), LOOK, 60.0, Manner(1.0))
     far = [np.ptp([k.heading if k.heading > 0 else k.heading + 360 for k in p.keys]) for p in (tight, slack)]
     assert far[1] < far[0] and len(slack.keys) <= len(tight.keys) + 1
+
+
+def test_what_is_followed_stays_in_the_middle_of_a_view_that_is_levelled_and_held():
+    """By rotations of another library: a thing that stands still in the world, recorded leaning and turning."""
+    times = np.arange(50) / RATE
+    lean, shake = Rotation.from_euler("xy", [12.0, -9.0], degrees=True), Rotation.from_euler("z", 30 * np.sin(3 * times)[:, None], degrees=True)
+    thing = Rotation.from_euler("z", -40.0, degrees=True).apply([0.0, np.cos(0.2), np.sin(0.2)])
+    recorded = (shake * lean).apply(thing)
+    heading, tilt = np.degrees(np.arctan2(recorded[:, 0], recorded[:, 1])), np.degrees(np.arcsin(recorded[:, 2]))
+    points = [track.Point(n, h, t, 4.0, 4.0, 1.0) for n, (h, t) in enumerate(zip(heading, tilt, strict=True))]
+    look = ViewLook((640, 360), ViewPath(), (1.0, 9 / 16), (0.0, 0.0), _lean(lean.as_matrix()), Turning(times, shake.as_matrix()))
+    made = replace(look, path=pursue.follow(points, Clock(RATE), look, 60.0, Manner(0.0)))
+    assert np.ptp([k.heading for k in made.path.keys]) < 0.1  # it stands still where it is held
+    for n in (0, 20, 49):
+        assert sphere.between(made.directions(np.array(320.0), np.array(180.0), times[n]), recorded[n]) < 0.5
+
+
+def _lean(matrix):
+    """(tilt, roll) of a lean that turns no heading."""
+    return lean_of(matrix[:, 2])
 
 
 def test_a_thing_in_flat_squeezed_footage_is_followed_and_the_crop_goes_with_it():
@@ -178,7 +203,7 @@ def test_marks_that_cannot_be_followed_are_refused(footage):
     with pytest.raises(AdzerError, match="no picture"):
         track.Marked(half, 120.0, 0.0, 8.0, 8.0).start(footage[0])
     with pytest.raises(AdzerError, match="long enough"):
-        pursue.follow([track.Point(0, 0, 0, 4, 4, 0.0)], Clock(RATE), 60.0, Manner())
+        pursue.follow([track.Point(0, 0, 0, 4, 4, 0.0)], Clock(RATE), LOOK, 60.0, Manner())
 
 
 # --- over footage that is not ours ----------------------------------------------------------------------------------------

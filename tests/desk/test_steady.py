@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import numpy as np
+import pytest
+from PySide6.QtCore import QPointF
+
 from adzer.core.look import passes
 from adzer.core.run import analysing
+from adzer.core.space.sphere import angles
 from adzer.core.steady.measure import words
-from adzer.core.steady.step import shaken
+from adzer.core.steady.step import found_of, shaken
 from adzer.desk.cells import cell
 from adzer.desk.shots import wait
 
@@ -28,10 +33,10 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     assert 0 < len(left) < len(passes.spans(shot.facts.frames)) and shaken(desk.found(shot)) is None
     asked = []
     real = desk.worker.chore
-    monkeypatch.setattr(desk.worker, "chore", lambda what, args, then: asked.append((what, args[-1])) or real(what, args, then))
+    monkeypatch.setattr(desk.worker, "chore", lambda what, args, then: asked.append((what, args[3:4])) or real(what, args, then))
     bench.button.click()
     assert wait(lambda: shaken(desk.found(shot)) is not None, settle=0.2)
-    assert [a for w, a in asked if w == "analyse"] == left
+    assert [a for w, (a,) in ((w, a) for w, a in asked if w == "analyse")] == left
     found = shaken(desk.found(shot))
     assert 3 < found.pixels < 8 and found.hz and bench.button.isHidden() and not bench.lines.isHidden() and not window.bench.shelf.isHidden()
     bench.method.choose("hold")
@@ -47,9 +52,40 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     assert f"{said.first} at {said.second.replace(' · ', ', ')}" == words(found).removeprefix("shakes ")
     sphere = next(i for i, s in enumerate(desk.shots) if s.name == "all round")
     desk.select(sphere)
-    desk.answer("read", projection="equirectangular", coverage="360")
-    assert bench.button.isHidden() and "Only a flat picture" in bench.card.reason
+    desk.answer("read", projection="fisheye")
+    assert bench.button.isHidden() and "nobody has matched" in bench.card.reason
     desk.undo()
+
+
+def test_a_sphere_is_measured_shown_its_horizon_and_stands_level(window):
+    """The demo's sphere turns by 1.5° a second to the right, level."""
+    desk, going = window.desk, window.analysing
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "all round"))
+    desk.answer("read", projection="equirectangular", coverage="360")
+    desk.answer("shape", view={"keys": [{"fov": 100.0}]})
+    desk.unfold("steady")
+    bench, shot = window.bench.bench, desk.shot
+    assert bench.stands.isHidden() or not bench.what.isVisible()
+    bench.button.click()
+    assert wait(lambda: going.running is None and bench.button.isHidden(), seconds=60, settle=0.2)
+    found = found_of(desk.walk(shot)["steady"].before, desk.walk(shot).draft, desk.found(shot))
+    assert found.known == 1.0 and found.degrees < 0.05 and abs(found.fastest - 1.5) < 0.1 and max(map(abs, found.lean[:2])) < 0.2
+    assert "stands still" in cell(desk, shot, "steady").first and bench.cost.isHidden() and bench.headed.isHidden()
+    bench.stands.choose("level")
+    assert wait(lambda: desk.shot.route.steady.method == "level" and not desk.worker.busy, settle=0.2), window.note.text()
+    assert desk.shot.route.steady.lean == found.lean[:2] and "horizon or uprights say" in bench.upright.reason
+    last = shot.facts.frames - 1
+    held = desk.walk(desk.shot).draft.held.matrices
+    assert angles(held[last])[0] - angles(held[0])[0] == pytest.approx(-1.5 * last / 25, abs=0.15)
+    # Two places that lie 3° and 5° above the middle of the view are said to be the horizon: it then leans.
+    bench.horizon.click()
+    for x, degrees in ((0.2, 3.0), (0.8, 5.0)):
+        bench.dragged(QPointF(x, 0.5 - np.tan(np.radians(degrees)) / np.tan(np.radians(50)) * 16 / 18), True)
+    assert wait(lambda: abs(desk.shot.route.steady.lean[0]) > 2 and not desk.worker.busy, settle=0.2), window.note.text()
+    assert 3 < abs(desk.shot.route.steady.lean[0]) < 6 and "as you showed" in bench.upright.reason
+    for _ in range(4):
+        desk.undo()
+    assert desk.shot.route.steady.method == "off"
 
 
 def test_what_cannot_be_decoded_is_said_and_the_next_is_measured(window, monkeypatch):

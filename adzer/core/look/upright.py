@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from ..space.sphere import Array, turning
 
 LEANS = 40.0  # degrees, the most that a camera is taken to lean
-EDGES, EDGE = 6000, 60.0  # of the strongest that are looked at; codes by a Sobel filter, below which there is none
+EDGES, EDGE = 6000, 60.0  # of the strongest that are looked at; codes by a Scharr filter, below which there is none
 TRUE = np.radians(1.5)  # from an upright within which an edge speaks for it
 PARTS, ROUND = 0.12, 0.55  # as a logarithm, from which on light is parted; share of the way round on which it has to be
 LEAST = 0.04  # share of all edges that must stand upright more than by chance
@@ -100,7 +100,7 @@ def _circles(views: NDArray[np.uint8], axes: Array, grid: NDArray[Any]) -> tuple
     all_, strong = [np.zeros((0, 3))], [np.zeros(0)]
     for view, turn, seen in zip(views, axes, grid, strict=True):
         soft = cv2.GaussianBlur(view.astype(np.float32), (0, 0), 1.2)
-        gx, gy = cv2.Sobel(soft, cv2.CV_32F, 1, 0), cv2.Sobel(soft, cv2.CV_32F, 0, 1)
+        gx, gy = cv2.Scharr(soft, cv2.CV_32F, 1, 0) / 4, cv2.Scharr(soft, cv2.CV_32F, 0, 1) / 4
         size = np.hypot(gx, gy)
         # An edge's own middle: stronger than what lies to either side of it.
         ridge = size >= cv2.dilate(size, np.ones((1, 3), np.uint8)) - 1e-3

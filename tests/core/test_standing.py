@@ -1,0 +1,253 @@
+"""Spheres: how the camera turned, told from photographs turned by another library; and masters that stand still and level."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from fractions import Fraction
+
+import av
+import numpy as np
+import pytest
+import scipy.ndimage
+from scipy.spatial.transform import Rotation
+from typer.testing import CliRunner
+
+from adzer.cli.main import app
+from adzer.core import records
+from adzer.core.errors import AdzerError
+from adzer.core.finding import Level
+from adzer.core.intake.take import facts_of
+from adzer.core.look import turns, upright
+from adzer.core.media.encode import VideoSpec, VideoTags, Writer
+from adzer.core.plan import Foot
+from adzer.core.route import Route, walk
+from adzer.core.run import steadying
+from adzer.core.shape.view import _covered
+from adzer.core.sim import camera as cameras
+from adzer.core.sim.bodies import BODIES
+from adzer.core.sim.camera import Pose
+from adzer.core.space.looks import SphereLook, Turning
+from adzer.core.space.sphere import Equirect
+from adzer.core.steady import standing
+from adzer.core.steady.measure import Turned
+
+from ..foreign import photograph
+
+SIZE, RATE, FRAMES = (960, 480), 25.0, 26
+SAYS = Route().with_("read", projection="equirectangular", coverage="360", eyes="one")
+
+
+def _world() -> np.ndarray:
+    """A sphere of photographs side by side, (480, 960) in 8 bits."""
+    parts = []
+    for name in ("astronaut", "coffee", "rocket", "chelsea"):
+        photo = photograph(name).mean(axis=2)
+        parts.append(scipy.ndimage.zoom(photo, (480 / photo.shape[0], 240 / photo.shape[1]), order=1)[:480, :240])
+    return np.clip(scipy.ndimage.gaussian_filter(np.concatenate(parts, axis=1), 0.8, mode="wrap"), 40, 220)
+
+
+def _rays(w: int = 960) -> np.ndarray:
+    """By the formula of the projection: x right, y ahead, z up of each pixel's middle."""
+    a, t = np.meshgrid(((np.arange(w) + 0.5) / w - 0.5) * 2 * np.pi, (0.5 - (np.arange(w // 2) + 0.5) / (w // 2)) * np.pi)
+    return np.stack([np.sin(a) * np.cos(t), np.cos(a) * np.cos(t), np.sin(t)], axis=-1)
+
+
+def _seen(world: np.ndarray, camera: Rotation, rider: bool = False) -> np.ndarray:
+    """What a camera that stands like this sees of it; ``rider``: the lower part goes with the camera."""
+    rays = _rays()
+    d = camera.apply(rays.reshape(-1, 3)).reshape(rays.shape)
+    x = (np.arctan2(d[..., 0], d[..., 1]) / (2 * np.pi) + 0.5) * 960 - 0.5
+    y = (0.5 - np.arcsin(np.clip(d[..., 2], -1, 1)) / np.pi) * 480 - 0.5
+    made = scipy.ndimage.map_coordinates(world, [y, x], order=3, mode="grid-wrap")
+    return np.where((rays[..., 2] < -0.15) & rider, world[::-1], made) if rider else made
+
+
+def _shaken(n: int) -> list[Rotation]:
+    """Orientations of a camera that is shaken by up to 6° a frame, as it turns."""
+    t = np.arange(n) / RATE
+    rng = np.random.default_rng(5)
+    angles = np.stack([4 * np.sin(2 * np.pi * hz * t + rng.uniform(0, 6)) for hz in (3.1, 4.3, 5.2)], axis=1)
+    angles[:, 2] -= 40 * t
+    made = [Rotation.from_euler("xyz", a, degrees=True) for a in angles]
+    return [made[0].inv() * m for m in made]
+
+
+@pytest.fixture(scope="module")
+def shaken(tmp_path_factory):
+    """A master of it, without loss, and how the camera stood."""
+    path, world, stands = tmp_path_factory.mktemp("round") / "round.mkv", _world(), _shaken(FRAMES)
+    _written(path, [_seen(world, s) for s in stands])
+    return path, stands
+
+
+def _written(path, pictures):
+    spec = VideoSpec("ffv1", SIZE, 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(path, spec) as writer:
+        for n, picture in enumerate(pictures):
+            frame, target = writer.blank()
+            target[0][:480, :960] = np.clip(np.rint(picture), 16, 235)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+
+
+def _off(found, truth):
+    """Degrees, by another library's rotations."""
+    return np.degrees([(Rotation.from_matrix(f).inv() * t).magnitude() for f, t in zip(found, truth, strict=True)])
+
+
+def test_the_camera_is_known_to_a_fiftieth_of_a_degree(shaken):
+    path, stands = shaken
+    rows = steadying.rows_of(facts_of(path), SAYS)
+    found = turns.stood(rows)
+    assert (rows[:, turns.SURE] > 0.3).all() and not rows[:, turns.ALONG].any()  # it goes nowhere
+    assert _off(found, stands).max() < 0.1
+    steps = _off(np.swapaxes(found[:-1], 1, 2) @ found[1:], [a.inv() * b for a, b in zip(stands, stands[1:], strict=False)])
+    assert np.sqrt((steps**2).mean()) < 0.02
+
+
+def test_what_rides_along_is_not_taken_for_the_world():
+    world, stands = _world(), _shaken(9)
+    kind = turns.Turns(None, Equirect(SIZE), (0, 0, *SIZE))
+    seen = [kind.looked(n, np.clip(_seen(world, s, rider=True), 0, 255).astype(np.uint8)) for n, s in enumerate(stands)]
+    rows = np.array([kind.row(seen[: n + 1], n) for n in range(len(seen))], np.float32)
+    assert _off(turns.stood(rows), stands).max() < 0.15
+
+
+def _lumas(path):
+    with av.open(str(path)) as held:
+        return [f.to_ndarray(format="gray16le").astype(float) for f in held.decode(video=0)]
+
+
+def _run(*words):
+    made = CliRunner().invoke(app, [str(w) for w in words])
+    assert made.exit_code == 0, (made.output, made.exception)
+    return made.stdout
+
+
+def test_a_master_stands_still_and_its_pixels_are_sampled_once(shaken, tmp_path):
+    """Every delivered frame is the first one, but for what one interpolation costs; unheld, none is."""
+    path, _ = shaken
+    says = ("--projection", "equirectangular", "--coverage", "360", "--eyes", "one")
+    how = ("--method", "level", "--lean", "0,0", "--card", "web-sphere", "--out", tmp_path / "b.mp4", "--json")
+    told = json.loads(_run("steady", path, *says, *how))
+    assert told["method"] == "level"
+    frames = _lumas(tmp_path / "b.mp4")
+    rough = _lumas(path)
+    band = slice(100, 380)  # poles are stretched
+    left = [np.sqrt(((f - frames[0])[band] ** 2).mean()) for f in frames[1:]]
+    was = [np.sqrt(((f - rough[0])[band] ** 2).mean()) for f in rough[1:]]
+    assert max(left) < 0.25 * min(was[3:]), (max(left), min(was[3:]))
+
+
+def test_every_way_leaves_what_it_says(shaken):
+    """By another library: where the delivered sphere is headed, whether it leans, and what a ride's leaning kept is."""
+    _, stands = shaken
+    matrices = np.stack([s.as_matrix() for s in stands])
+    along = np.zeros((FRAMES, 3))
+    lean = (6.0, -3.0)
+
+    def delivered(method, heading="world", level=1.0, cut=0.5, along=along):
+        held = standing.held(matrices, along, RATE, method, heading, level, cut, lean)
+        return Rotation.from_matrix(matrices @ held)  # from standing directions to the first frame's
+
+    def up(made):
+        return made.apply([0.0, 0.0, 1.0])
+
+    still = delivered("level")
+    assert np.allclose(up(still), up(still)[0], atol=1e-9) and np.degrees((still[0].inv() * still).magnitude()).max() < 1e-6
+    for heading in ("vehicle", "free"):
+        assert np.allclose(up(delivered("level", heading)), up(still)[0], atol=1e-9)
+    goes = np.tile([0.6, 0.8, 0.0], (FRAMES, 1))  # always to the east of north, whatever the camera does
+    seen = Rotation.from_matrix(matrices).inv().apply(still[0].apply(goes))
+    ahead = delivered("level", "travel", along=seen)
+    assert np.degrees(np.arccos(np.clip((ahead.apply([0.0, 1.0, 0.0]) * still[0].apply(goes)).sum(axis=1), -1, 1))).max() < 0.01
+    kept = delivered("level", level=0.0, cut=2.0)
+    assert np.degrees(np.arccos(np.clip(up(kept) @ up(still)[0], -1, 1))).max() > 1.0
+    steps = np.degrees((delivered("drift", cut=0.5)[:-1].inv() * delivered("drift", cut=0.5)[1:]).magnitude())
+    rough = np.degrees((stands[0].inv() * Rotation.concatenate(stands)[:-1].inv() * Rotation.concatenate(stands)[1:]).magnitude())
+    assert steps.max() < 0.5 * rough.max()
+
+
+def test_a_walk_is_followed_while_near_things_pass_and_its_horizon_found():
+    """Against the simulated pose: the ground passes by 2 m below, clouds drift, and the camera leans."""
+    begun = Pose(place=(0.4, 2.0, 2.1), heading=20.0, tilt=7.0, roll=-5.0)
+    pose = BODIES["walk"].pose(begun)
+    camera = replace(cameras.load("sphere"), raster=SIZE, pose=pose)
+    kind = turns.Turns(None, Equirect(SIZE), (0, 0, *SIZE))
+    rng, seen = np.random.default_rng(3), []
+    for n in range(17):
+        code = np.clip(camera.light(n / RATE, 1) @ [0.2126, 0.7152, 0.0722], 0, 1) ** (1 / 2.2) * 255 + rng.normal(0, 1.2, SIZE[::-1])
+        seen.append(kind.looked(n, np.clip(code, 0, 255).astype(np.uint8)))
+    rows = np.array([kind.row(seen[: n + 1], n) for n in range(len(seen))], np.float32)
+    truth = Rotation.from_matrix([pose(n / RATE).rotation() for n in range(17)])
+    found = standing.stands(rows)
+    steps = _off(np.swapaxes(found[:-1], 1, 2) @ found[1:], truth[:-1].inv() * truth[1:])
+    assert np.sqrt((steps**2).mean()) < 0.02 and _off(found, truth[0].inv() * truth).max() < 0.15
+    goes = truth[:-1].inv().apply(np.diff([pose(n / RATE).place for n in range(17)], axis=0))
+    goes /= np.linalg.norm(goes, axis=1, keepdims=True)
+    assert np.degrees(np.arccos(np.clip((rows[1:, turns.ALONG] * goes).sum(axis=1), -1, 1))).max() < 6
+    tilt, roll, within = standing.leans(rows, found)
+    up = Rotation.from_matrix(standing.rotation(0.0, tilt, roll)).apply([0.0, 0.0, 1.0])
+    assert np.degrees(np.arccos(up @ truth[0].inv().apply([0.0, 0.0, 1.0]))) < max(0.3, 2 * within)
+
+
+@pytest.mark.parametrize("lean", [(0.0, 0.0), (9.0, -14.0), (-20.0, 6.0)])
+def test_uprights_say_where_up_is_where_no_horizon_shows(lean):
+    """Posts of uneven widths and heights, drawn by arithmetic on the sphere; and things at random say nothing."""
+    stood = Rotation.from_euler("xy", lean, degrees=True)  # from level directions to the camera's
+    rng = np.random.default_rng(2)
+    level = stood.inv().apply(_rays(1920).reshape(-1, 3)).reshape(960, 1920, 3)
+    heading, tilt = np.degrees(np.arctan2(level[..., 0], level[..., 1])), np.degrees(np.arcsin(np.clip(level[..., 2], -1, 1)))
+    picture, random = np.full((960, 1920), 120.0), np.full((960, 1920), 120.0)
+    for _ in range(60):
+        at, wide, low, high = rng.uniform(-180, 180), rng.uniform(1, 5), rng.uniform(-50, -10), rng.uniform(5, 45)
+        picture[(np.abs((heading - at + 180) % 360 - 180) < wide) & (tilt > low) & (tilt < high)] = rng.uniform(40, 210)
+        middle = rng.normal(size=3)
+        random[level @ (middle / np.linalg.norm(middle)) > np.cos(rng.uniform(0.04, 0.2))] = rng.uniform(40, 210)
+    kind = turns.Turns(None, Equirect(SIZE), (0, 0, *SIZE))
+    found = [
+        upright.uprights(kind.looked(0, p.reshape(480, 2, 960, 2).mean(axis=(1, 3)).astype(np.uint8)).views, turns._axes(), turns._grid())
+        for p in (picture, random)
+    ]
+    assert found[1] is None and found[0] is not None
+    assert np.degrees(np.arccos(np.clip(found[0].up @ stood.apply([0.0, 0.0, 1.0]), -1, 1))) < 0.5
+
+
+def test_what_covers_the_ground_from_another_moment_is_taken_as_the_camera_stood_then(grey):
+    times = np.arange(5) / RATE
+    held = Rotation.from_euler("xyz", np.outer(np.arange(5), [4.0, -7.0, 11.0]), degrees=True)
+    turning = Turning(times, held.as_matrix())
+    look = SphereLook((400, 200), held=turning)
+    walked = walk(SAYS.with_("shape", view={}), grey)
+    patches, _ = _covered(walked.draft.panels[0].patches, walked.draft.inputs, Foot(0.5, times[1]), turning)
+    d = np.array([0.3, 0.2, -0.9])
+    seen = look.directions(np.array(310.0), np.array(140.0), times[3])
+    level = held[3].inv().apply(seen)
+    assert np.allclose(patches[-1].held(seen, times[3]), held[1].apply(level), atol=1e-9)
+    assert np.allclose(patches[0].held(d, times[3]), d)
+
+
+@pytest.fixture
+def grey(tmp_path):
+    _written(tmp_path / "grey.mkv", [np.full((480, 960), 120.0)] * 5)
+    return facts_of(tmp_path / "grey.mkv")
+
+
+def test_what_cannot_stand_is_said(grey):
+    facts = grey
+    rows = steadying.rows_of(facts, SAYS)
+    with pytest.raises(AdzerError, match=r"grey\.mkv.*nothing can be followed"):
+        steadying.answers(rows, facts, SAYS.with_("steady", method="level"))
+    sure = rows.copy()
+    sure[:, turns.SURE] = 1.0
+    with pytest.raises(AdzerError, match="keyframes of its view"):
+        steadying.answers(sure, facts, SAYS.with_("steady", method="path"))
+    with pytest.raises(AdzerError, match="says where it goes"):
+        steadying.answers(sure, facts, SAYS.with_("steady", method="level", heading="travel"))
+    stop = walk(SAYS.with_("steady", method="level", moves="none"), facts)["steady"].findings[0]
+    assert stop.code == "moves-missing" and stop.level is Level.STOP
+    fast = Turned(1.0, 0.5, None, 80.0, 1.0, 1.0)
+    rides = SAYS.with_("steady", **steadying.answers(sure, facts, SAYS.with_("steady", method="level", heading="vehicle")))
+    said = walk(rides, facts, measured={"turned": records.to_json(fast).encode()})["steady"]
+    assert [f.code for f in said.findings] == ["turns-fast"] and "80° a second" in said.findings[0].text

@@ -122,6 +122,7 @@ def steady(
     budget: Budget = "8%",
     roll: Annotated[bool, typer.Option(help="Keep it level against itself, too.")] = True,
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
+    readout: Annotated[float | None, typer.Option(min=-100, max=100, help="ms from the first row read out to the last; else as it shows.")] = None,
     heading: Annotated[
         Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
     ] = "world",
@@ -134,7 +135,7 @@ def steady(
     from ..core.intake.take import read_file
     from ..core.route import Route
     from ..core.run import steadying
-    from ..core.steady.measure import Turned
+    from ..core.steady.measure import Shake, Turned
     from .shape import view_path
 
     facts, seen = read_file(file)
@@ -149,6 +150,9 @@ def steady(
         leans = found.lean[:2]
     elif lean is None and isinstance(found, Turned) and method in ("hold", "level"):
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
-    route = route.with_("steady", method=method, budget=share(budget), roll=roll, cut=cut, heading=heading, level=level / 100, lean=leans)
+    if readout is None and isinstance(found, Shake) and found.readout is not None:
+        readout = found.readout[0]
+    asked = {"method": method, "budget": share(budget), "roll": roll, "cut": cut, "heading": heading, "level": level / 100, "lean": leans}
+    route = route.with_("steady", **asked, readout=readout)
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
-    making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": share(budget)})
+    making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": share(budget), "lean": leans, "readout": readout})

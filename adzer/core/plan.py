@@ -343,6 +343,7 @@ class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
+    readout  seconds from the first row of the recording to the last, for what is held
     held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those
     rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
@@ -362,6 +363,7 @@ class Draft:
     target: Target | None = None
     pace: Pace | None = None
     held: Turning | None = None
+    readout: float = 0.0
     rig: Rig | None = None
     pair: Eyes | None = None
     foot: Foot | None = None

@@ -6,14 +6,14 @@ from fractions import Fraction
 
 import numpy as np
 import pytest
-from scipy.ndimage import affine_transform
+from scipy.ndimage import affine_transform, map_coordinates
 
 from adzer.core import records
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake.take import add_files
 from adzer.core.job import Job
 from adzer.core.look import passes
-from adzer.core.look.motion import Motion, moved, path
+from adzer.core.look.motion import FIRST, Motion, moved, path, readout
 from adzer.core.media import probe
 from adzer.core.media.decode import Reader
 from adzer.core.read.step import assumed_samples
@@ -42,7 +42,8 @@ def test_a_photograph_that_was_moved_is_found_moved_so(name):
     for _ in range(6):
         dx, dy, roll, size = *rng.normal(0, 4, 2), rng.normal(0, 0.6), 1 + rng.normal(0, 0.01)
         after = np.clip(placed(picture, dx, dy, roll, size) + rng.normal(0, 2, picture.shape), 0, 255).astype(np.uint8)
-        x, y, turned, larger, sure = moved(still, after)
+        x, y, turned, larger, sure, skew, stretch = moved(still, after)
+        assert abs(skew) < 5e-4 and abs(stretch) < 5e-4
         assert abs(x - dx) < 0.05 and abs(y - dy) < 0.05 and abs(turned - roll) < 0.02 and abs(larger - 100 * (size - 1)) < 0.05
         assert sure > 0.7
         assert moved(still, after, 3)[0] == pytest.approx(3 * x)  # a pixel that stands for three
@@ -53,13 +54,13 @@ def test_what_moves_by_itself_does_not_count_and_what_is_not_known_is_said():
     after = placed(picture, 2.0, -1.0, 0.0, 1.0)
     h, w = picture.shape
     after[:, : int(0.4 * w)] = placed(picture, -9.0, 5.0, 0.0, 1.0)[:, : int(0.4 * w)]  # two fifths go elsewhere
-    x, y, *_, sure = moved(picture.astype(np.uint8), np.clip(after, 0, 255).astype(np.uint8))
+    x, y, _, _, sure, *_ = moved(picture.astype(np.uint8), np.clip(after, 0, 255).astype(np.uint8))
     assert (x, y) == pytest.approx((2.0, -1.0), abs=0.1) and sure < 0.75
     flat = np.full((h, w), 90, np.uint8)
     other = np.ascontiguousarray(photograph("rocket").mean(axis=2)[:h, :w].astype(np.uint8))
     black = np.zeros_like(other)
     for a, b in ((flat, flat), (picture.astype(np.uint8)[: len(other)], other), (other, black)):
-        assert moved(a, b) == (0, 0, 0, 0, 0)
+        assert not any(moved(a, b))
 
 
 def test_a_shake_is_what_is_faster_than_a_slow_hand():
@@ -67,20 +68,20 @@ def test_a_shake_is_what_is_faster_than_a_slow_hand():
     rate, seconds = 50.0, 8.0
     t = np.arange(int(rate * seconds)) / rate
     lies = np.stack([120 * t + 40 * np.sin(2 * np.pi * 0.08 * t), 3 * np.sin(2 * np.pi * 1.8 * t), 0.2 * np.sin(2 * np.pi * 4 * t)], 1)
-    rows = np.zeros((len(t), 5), np.float32)
+    rows = np.zeros((len(t), 7), np.float32)
     rows[1:, :3], rows[:, 4] = np.diff(lies, axis=0), 1
-    found = measure.shake(rows, rate)
+    found = measure.shake(rows, rate, 480)
     assert found.pixels == pytest.approx(3 / np.sqrt(2), rel=0.03) and found.roll == pytest.approx(0.2 / np.sqrt(2), rel=0.03)
     assert found.hz == pytest.approx(1.8, abs=0.05) and found.known == 1
     off = measure.trace(rows, rate)[:, 0]
     assert np.abs(off).max() < 0.015 * 40  # neither the pan nor the drift, ends and all
     wave = np.sin(2 * np.pi * 0.5 * np.arange(1500) / rate)[:, None]
     assert np.ptp(measure.slow(wave, rate)[500:1000]) / np.ptp(wave) == pytest.approx(0.5, abs=0.01)  # the cut halves
-    still = np.zeros((100, 5), np.float32)
+    still = np.zeros((100, 7), np.float32)
     still[:, 4] = 1
-    assert measure.words(measure.shake(still, rate)) == "stands still"
+    assert measure.words(measure.shake(still, rate, 480)) == "stands still"
     still[:, 4] = 0
-    assert measure.words(measure.shake(still, rate)) == "motion not known"
+    assert measure.words(measure.shake(still, rate, 480)) == "motion not known"
 
 
 def test_a_gap_is_bridged_and_a_cut_is_no_movement():
@@ -151,7 +152,7 @@ def test_an_analysis_goes_on_where_it_was_stopped_and_its_finding_outlives_undo(
         job.undo()
         found = shaken(job.found(shot.facts.fingerprint))
         rows = passes.rows(Motion, shot.facts.frames, analysing.kept(job, "motion", shot.facts))
-        assert found == measure.shake(rows, float(shot.facts.rate)) and found.pixels > 0.5
+        assert found == measure.shake(rows, float(shot.facts.rate), shot.facts.raster[1]) and found.pixels > 0.5
         stop = job.walker()(shot)["steady"]
         assert stop.result.says == measure.words(found) and not stop.result.wants
         older = records.to_json({**records.to_plain(found), "version": 0}).encode()
@@ -173,3 +174,29 @@ def test_motion_of_a_clip_that_is_not_ours_is_the_same_at_half_the_frames():
     both = each[::2] + each[1::2]
     assert np.abs(both[:, 0]).max() > 8 and np.corrcoef(both[:, 0], half[:, 0])[0, 1] > 0.99
     assert np.median(np.abs(both - half)[:, :2]) < 0.4
+
+
+@pytest.mark.parametrize("frames", [0.6, -0.35, 0.0])
+def test_how_long_rows_are_read_out_is_found_from_how_they_lean(frames):
+    """A photograph, each of whose rows is taken at its own moment, by another library's splines; upwards, too; and all at once."""
+    photo = photograph("coffee").astype(float).mean(axis=2)
+    h, w = 300, 480
+    rng = np.random.default_rng(6)
+
+    def at(t):
+        return 7.0 * np.sin(2 * np.pi * t / 9.3), 5.0 * np.sin(2 * np.pi * t / 7.1 + 1)
+
+    seen = []
+    y, x = np.mgrid[:h, :w].astype(float)
+    for n in range(30):
+        dx, dy = at(n + frames * ((y + 0.5) / h - 0.5))
+        made = map_coordinates(photo, [y + 50 - dy, x + 60 - dx], order=3)
+        seen.append(np.clip(made + rng.normal(0, 1.5, made.shape), 0, 255).astype(np.uint8))
+    rows = np.array([FIRST, *(moved(a, b) for a, b in zip(seen, seen[1:], strict=False))], np.float32)
+    found, error = readout(rows, h)
+    assert found == pytest.approx(frames, abs=0.018) and error < 0.03  # 0.018 frames are 0.7 ms at 25 a second
+    steps = np.array([np.subtract(at(n), at(n - 1)) for n in range(1, 30)])
+    assert np.sqrt(((rows[1:, :2] - steps) ** 2).mean()) < 0.2
+    still = rows.copy()
+    still[:, :2] = still[:, 5:] = 0
+    assert readout(still, h) is None

@@ -23,6 +23,8 @@ from adzer.core.run import steadying
 from adzer.core.steady import solve
 from adzer.core.steady.slow import slow
 
+from ..foreign import photograph
+
 RATE = 25.0
 
 
@@ -96,11 +98,14 @@ def test_answers_are_whole_or_refused(tmp_path):
 SIZE = (480, 320)
 
 
+def _spec(size=SIZE):
+    return VideoSpec("ffv1", size, 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+
+
 def _shaken(path, moves):
     """A photograph, moved by another library's splines, in 8-bit FFV1; brighter than black everywhere."""
     photo = 60 + 0.6 * skimage.data.camera().astype(float)
-    spec = VideoSpec("ffv1", SIZE, 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
-    with Writer(path, spec) as writer:
+    with Writer(path, _spec()) as writer:
         for n, (dx, dy, degrees, _) in enumerate(moves):
             a = np.deg2rad(degrees)
             turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])  # of (row, column)
@@ -148,9 +153,36 @@ def test_a_master_is_held_as_on_a_tripod(tmp_path):
     assert ways["hold"]["kept"] == pytest.approx(0.88**2, abs=1e-3) and told["recommended"] in ("hold", "path")
 
 
+def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_path):
+    """Each row of a photograph taken at its own moment; how far its upper and its lower half go apart is told by another library."""
+    photo = 60 + 0.6 * photograph("brick").mean(axis=2)  # as fine above as below
+    y, x = np.mgrid[: SIZE[1], : SIZE[0]].astype(float)
+    with Writer(tmp_path / "a.mkv", _spec()) as writer:
+        for n in range(24):
+            t = n + 0.5 * ((y + 0.5) / SIZE[1] - 0.5)
+            dx, dy = 6 * np.sin(2 * np.pi * t / 9.3), 4 * np.sin(2 * np.pi * t / 7.1 + 1)
+            luma = scipy.ndimage.map_coordinates(photo, [y + 96 - dy, x + 16 - dx], order=3, mode="reflect")
+            frame, target = writer.blank()
+            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(luma), 16, 235)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+    told = json.loads(_run("shake", tmp_path / "a.mkv", "--json"))
+    assert told["readout"][0] == pytest.approx(20.0, abs=0.7)  # half a frame at 25 a second
+    apart = {}
+    for name, more in (("as one", ("--readout", "0")), ("by row", ())):
+        out = tmp_path / f"{name}.mkv"
+        _run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *more, "--card", "archive", "--out", out)
+        frames = _lumas(out)
+
+        def gone(frame, rows, frames=frames):
+            return phase_cross_correlation(frames[0][rows, 24:-24], frame[rows, 24:-24], upsample_factor=50)[0]
+
+        apart[name] = float(np.sqrt(np.mean([((gone(f, slice(10, 90)) - gone(f, slice(-90, -10))) ** 2).sum() for f in frames[1:]])))
+    assert apart["as one"] > 1.0 and apart["by row"] < 0.2 * apart["as one"], apart
+
+
 def test_what_cannot_be_followed_is_said(tmp_path):
-    spec = VideoSpec("ffv1", (64, 48), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
-    with Writer(tmp_path / "fog.mkv", spec) as writer:
+    with Writer(tmp_path / "fog.mkv", _spec((64, 48))) as writer:
         for n in range(8):
             frame, target = writer.blank()
             for plane, code in zip(target, (120, 128, 128), strict=True):

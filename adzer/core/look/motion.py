@@ -24,8 +24,11 @@ TILES = 6, 4  # parts across and down, each with as many corners as another
 WEAKEST = 5e-4  # of the strongest corner's strength, below which one is no corner
 AROUND = (21, 21)  # pixels about a corner that are looked for
 BACK = 0.5  # pixels off, there and back, from which on a corner is not believed
+TOLD = 0.06  # frames, the standard error from which on a readout is not told
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
-X, Y, ROLL, SIZE, SURE = range(5)
+X, Y, ROLL, SIZE, SURE, SKEW, STRETCH = range(7)
+
+FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0)  # of a first frame
 
 Picture = NDArray[np.uint8]
 
@@ -34,13 +37,14 @@ Picture = NDArray[np.uint8]
 class Motion:
     """An analysis (``passes.Pass``). A row says how the picture lies against the one before: ``x``, ``y``: recorded pixels by which
     its middle moved right and down; ``roll``: degrees clockwise; ``size``: per cent larger; ``sure``: share of corners that agree,
-    0 where it is not known (then the rest is 0, too)."""
+    0 where it is not known (then the rest is 0, too); ``skew``: pixels to the right by pixel down, and ``stretch``: by which it is larger
+    down than across, as of rows that are read out one after another while it moves."""
 
     samples: Samples
     name: ClassVar[str] = "motion"
-    version: ClassVar[int] = 1
+    version: ClassVar[int] = 2
     reach: ClassVar[tuple[int, int]] = (1, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure")
+    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch")
 
     def prepared(self, frame: Frame) -> tuple[Picture, int]:
         """The picture in eight bits, and recorded pixels a side of each of its pixels."""
@@ -49,16 +53,16 @@ class Motion:
 
     def row(self, window: Sequence[tuple[Picture, int]], middle: int) -> Sequence[float]:
         if middle == 0:
-            return (0.0, 0.0, 0.0, 0.0, 1.0)
+            return FIRST
         (before, side), (now, _) = window[middle - 1], window[middle]
         return moved(before, now, side)
 
 
-def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, float, float, float, float]:
+def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
     """A row of ``Motion`` from one picture to the next; ``side``: recorded pixels a side of each of theirs."""
     import cv2  # here, as it loads slowly and the window opens without it
 
-    unknown = (0.0, 0.0, 0.0, 0.0, 0.0)
+    unknown = (0.0,) * 7
     corners = _corners(before)
     if len(corners) < LEAST:
         return unknown
@@ -74,11 +78,20 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, float, f
     matrix, agreed = cv2.estimateAffinePartial2D(a, b, method=cv2.RANSAC, ransacReprojThreshold=AGREES, maxIters=2000, refineIters=20)
     if matrix is None or agreed is None or agreed.sum() < LEAST:
         return unknown
+    cv2.setRNGSeed(1)
+    rows, rows_agreed = cv2.estimateAffine2D(a, b, method=cv2.RANSAC, ransacReprojThreshold=AGREES, maxIters=2000, refineIters=20)
+    skew = stretch = 0.0
+    if rows is not None and rows_agreed is not None and rows_agreed.sum() >= 2 * LEAST:
+        skew, stretch = float(rows[0, 1] + rows[1, 0]), float(rows[1, 1] - rows[0, 0])
+        if rows_agreed.sum() > 1.1 * agreed.sum():  # rows lean so much that one turn and size do not tell of all the picture
+            matrix, agreed = rows, rows_agreed
     # Of all corners that were looked for: where most of the picture is gone, as at a cut, few agree however well.
     share = float(agreed.sum()) / len(corners)
+    if share <= 0.2:
+        return unknown
     size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
-    roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))
-    return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share if share > 0.2 else 0.0
+    roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))  # of what lay along a row, which is read out at once
+    return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share, skew, stretch
 
 
 def _corners(picture: Picture) -> NDArray[np.float32]:
@@ -98,6 +111,31 @@ def _corners(picture: Picture) -> NDArray[np.float32]:
                 at = best.reshape(-1, 2) + (left, top)
                 found.append(at[strength[at[:, 1].astype(int), at[:, 0].astype(int)] > least])
     return np.concatenate([np.zeros((0, 2)), *found])[:, None].astype(np.float32)
+
+
+def readout(rows: Rows, high: int) -> tuple[float, float] | None:
+    """From the first row read out to the last, in frames, and its standard error; None where nothing gathers speed enough to tell.
+
+    What moves by v pixels a frame is recorded leaning by v times that over its height; from frame to frame the lean changes as the speed does
+    (to first order; Meingast, Geyer and Sastry 2005). ``high``: recorded pixels down the picture.
+    """
+    known = rows[:, SURE] > 0
+    pairs = np.flatnonzero(known[1:-1] & known[2:] & known[:-2]) + 1 if len(rows) > 3 else np.zeros(0, int)
+    if len(pairs) < 12:
+        return None
+    from scipy.interpolate import CubicSpline  # here, as it loads slowly and the window opens without it
+
+    speed = CubicSpline(np.arange(len(rows)), path(rows)[:, :2])(np.arange(len(rows)), 1)
+    x = ((speed[pairs] - speed[pairs - 1]) / high).ravel()
+    y = rows[pairs][:, [SKEW, STRETCH]].astype(np.float64).ravel()
+    found, scale, weight = 0.0, 1.0, np.ones(len(x))
+    for _ in range(20):
+        found = float((weight * x * y).sum() / max((weight * x * x).sum(), 1e-18))
+        off = y - found * x
+        scale = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
+        weight = 1 / (1 + (off / (2.5 * scale)) ** 2)
+    error = scale / max(float(np.sqrt((weight * x * x).sum())), 1e-12)
+    return (found, error) if error < TOLD else None
 
 
 def path(rows: Rows) -> NDArray[np.float64]:

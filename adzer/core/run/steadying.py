@@ -102,7 +102,7 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
 
 def said(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Shake | Turned:
     rate = float(facts.rate or 25)
-    return shake(rows, rate) if lens(facts, route, seen) is None else turned(rows, rate)[0]
+    return shake(rows, rate, facts.raster[1]) if lens(facts, route, seen) is None else turned(rows, rate)[0]
 
 
 def lean_through(rows: NDArray[np.float32], frame: int, seen: NDArray[np.float64]) -> tuple[float, float]:
@@ -143,7 +143,7 @@ def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryC
                 held.append(kind.looked(n, now))
                 rows.append(kind.row(list(held), len(held) - 1))
             else:
-                rows.append(motion.moved(held[-1], now) if held else (0.0, 0.0, 0.0, 0.0, 1.0))
+                rows.append(motion.moved(held[-1], now) if held else motion.FIRST)
                 held.append(now)
             report(Progress("looking again", n + 1, facts.frames))
     return np.array(rows, np.float32)

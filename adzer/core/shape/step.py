@@ -291,7 +291,7 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
 def _drafted(context: Context, made: Shaped | Laid) -> Draft:
     panel = made.panel
     if context.draft.held is not None and not isinstance(made, Laid):
-        panel = replace(panel, patches=tuple(replace(p, turning=context.draft.held) for p in panel.patches))
+        panel = replace(panel, patches=tuple(replace(p, turning=context.draft.held, readout=context.draft.readout) for p in panel.patches))
     draft = context.draft.with_(raster=made.fitted.raster, panels=(panel,))
     if isinstance(made, Laid):
         draft = draft.with_(panels=(made.drawn,), inputs=made.inputs or draft.inputs)

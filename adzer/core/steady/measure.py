@@ -7,25 +7,26 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..look import turns
-from ..look.motion import ROLL, SURE, path
+from ..look.motion import ROLL, SURE, path, readout
 from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
 
-VERSION = 1
+VERSION = 2
 Array = NDArray[np.float64]
 
 
 class Shake(msgspec.Struct, frozen=True):
     """``pixels``: recorded ones, rms, by which the picture is off where a slow hand would hold it; ``roll``: degrees, likewise;
     ``hz``: the strongest frequency of it, None where there is none; ``widest``: pixels, the most; ``known``: share of frames whose
-    motion is known."""
+    motion is known; ``readout``: milliseconds from the first row read out to the last, and its standard error, None where nothing tells."""
 
     pixels: float
     roll: float
     hz: float | None
     widest: float
     known: float
+    readout: tuple[float, float] | None = None
     version: int = VERSION
 
 
@@ -51,14 +52,15 @@ def trace(rows: Rows, rate: float) -> Array:
     return np.asarray(lies - slow(lies, rate))
 
 
-def shake(rows: Rows, rate: float) -> Shake:
-    """Of the rows of ``look.motion`` at ``rate`` frames a second."""
+def shake(rows: Rows, rate: float, high: int) -> Shake:
+    """Of the rows of ``look.motion`` at ``rate`` frames a second of a recorded picture so many pixels high."""
     off = trace(rows, rate)
     far = np.hypot(off[:, 0], off[:, 1])
     pixels = float(np.sqrt((far**2).mean()))
     return Shake(
         round(pixels, 2), round(float(np.sqrt((off[:, 2] ** 2).mean())), 3), _strongest(off[:, :2], rate) if pixels > 0.2 else None,
         round(float(far.max()), 1), round(float((rows[:, SURE] > 0).mean()), 3),
+        None if (told := readout(rows, high)) is None else (round(told[0] * 1000 / rate, 2), round(told[1] * 1000 / rate, 2)),
     )  # fmt: skip
 
 

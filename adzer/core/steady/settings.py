@@ -21,6 +21,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     heading  of a sphere that stands: to the ``world``; as a ``vehicle`` turns, without its shake; where it ``travel``s; ``free``: as it was turned
     level    how much of a ride's leaning is taken away
     lean     tilt and roll by which its first frame leans, degrees
+    readout  milliseconds from the first row read out to the last, below 0 upwards; None: nobody has said, and all rows count as one moment
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
     """
 
@@ -35,4 +36,5 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     heading: Heading = "world"
     level: Annotated[float, Meta(ge=0, le=1)] = 1.0
     lean: tuple[Lean, Lean] = (0.0, 0.0)
+    readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""

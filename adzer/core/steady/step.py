@@ -63,12 +63,18 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     if not _fits(settings.moves, facts.frames, picture.raster, kept):
         text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
         return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", Fix("Leave it", "steady", {"method": "off"})),))
-    held = _turning(settings.moves, facts.frames, picture.raster, kept, clock_of(facts))
+    held = _turning(settings.moves, facts.frames, picture.raster, kept, clock_of(facts), bool(settings.readout))
     findings = []
     if context.draft.pace is not None and context.draft.pair is None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
     says = f"{SAYS[settings.method]}, keeps {kept**2:.0%}"
-    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(held=held), wants=wants)
+    read = (settings.readout or 0.0) / 1000
+    if read and picture.turn % 180:
+        text = "It was turned by a quarter, so that what was read out row by row now stands in columns: that is not undone."
+        findings.append(Finding(Level.NOTE, "columns-lean", text, "steady"))
+        read = 0.0
+    draft = context.draft.with_(held=held, readout=-read if picture.turn == 180 else read)
+    return StepResult(picture, says, tuple(findings), draft=draft, wants=wants)
 
 
 def _standing(picture: Picture, settings: SteadySettings, context: Context, lens: Directions) -> StepResult:
@@ -108,9 +114,9 @@ def _fits(text: str, frames: int, size: tuple[int, int], kept: float) -> bool:
 
 
 @lru_cache(maxsize=16)
-def _turning(text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock) -> Turning | None:
+def _turning(text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock, by_row: bool) -> Turning | None:
     moves = _moves(text, frames, size)
-    return None if moves is None else solve.turning(moves, size, kept, np.array([clock.time(n) for n in range(frames)]))
+    return None if moves is None else solve.turning(moves, size, kept, np.array([clock.time(n) for n in range(frames)]), by_row)
 
 
 @lru_cache(maxsize=16)

@@ -64,6 +64,9 @@ class SteadyBench(StageBench):
         self.level = Choice([("kept level", True), ("rolls as it did", False)])
         self.level.chosen.connect(lambda v: self._solve(roll=v))
         self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.level)
+        self.readout = Number(0, 0.1, -100, 100, 1)
+        self.readout.settled.connect(lambda v: self._solve(readout=v))
+        self.rows = Question("Do its rows lean while it moves?", Numbers(("read out in, ms", self.readout)))
         self.leaning = Number(100, 1, 0, 100, 0)
         self.leaning.settled.connect(lambda v: self._solve(level=v / 100))
         self._marks: list[QPointF] | None = None
@@ -78,7 +81,7 @@ class SteadyBench(StageBench):
         self._busy = False
         self.table = Table("Left of it, as delivered", (0.22, 0.3, 0.2, 0.28), 3, rest="and")
         self.lines = Lines("Off where a slow hand would hold it", "px", 3)
-        self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.ways_card]
+        self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.ways_card]
         self.instruments = [self.lines, self.table]
 
     def _measure(self) -> None:
@@ -105,7 +108,8 @@ class SteadyBench(StageBench):
         if shot is None or self._busy:
             return
         s, rows, found = self.desk.route_of(shot).steady, self._rows(shot), self._found(shot)
-        wanted = {"method": s.method, "budget": s.budget, "roll": s.roll, "heading": s.heading, "level": s.level, "lean": s.lean} | changes
+        wanted: dict[str, object] = {"method": s.method, "budget": s.budget, "roll": s.roll, "heading": s.heading, "level": s.level, "lean": s.lean}
+        wanted = wanted | {"readout": s.readout} | changes
         if wanted["method"] == "off":
             self.desk.answer("steady", **wanted, moves="")
             return
@@ -116,6 +120,8 @@ class SteadyBench(StageBench):
             return
         if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0) and "lean" not in changes:
             wanted["lean"] = found.lean[:2]
+        if isinstance(found, Shake) and found.readout is not None and wanted["readout"] is None:
+            wanted["readout"] = found.readout[0]
         args = (rows, shot.facts, self.desk.route_of(shot).with_("steady", **wanted), self.desk.seen(shot))
         self._ask("steady", args, lambda found: self.desk.answer("steady", **found), "It could not be held.")
 
@@ -185,6 +191,13 @@ class SteadyBench(StageBench):
         for card in (self.what, self.ways_card):
             card.setVisible(found is not None)
         self.cost.setVisible(found is not None and not round_)
+        self.rows.setVisible(found is not None and not round_ and s.method != "off")
+        self.readout.set_value(s.readout or 0.0)
+        if isinstance(found, Shake) and found.readout is not None:
+            says = f"The footage says {found.readout[0]:.1f} ± {found.readout[1]:.1f} ms from the first row to the last"
+        else:
+            says = "Nothing in it tells how long its rows are read out: it gathers too little speed"
+        self.rows.say(f"{says}. Each row is put where it belongs, within the one warp; 0 takes all of them as one moment.".replace("-", "−"))
         self.upright.setVisible(found is not None and round_ and s.method == "level")
         self.headed.setVisible(found is not None and round_ and s.method == "level")
         self.method.setVisible(not round_)

@@ -117,11 +117,14 @@ def steady(
     card: making.Card,
     out: making.Out,
     method: Annotated[
-        Literal["hold", "drift", "path", "level"], typer.Option(help="As on a tripod; without a hand's jitter; on an even way; a sphere level.")
+        Literal["hold", "drift", "path", "level", "lock"],
+        typer.Option(help="As on a tripod; without a hand's jitter; on an even way; a sphere level; what --mark is around stays."),
     ] = "drift",
     budget: Budget = "8%",
     roll: Annotated[bool, typer.Option(help="Keep it level against itself, too.")] = True,
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
+    mark: Annotated[str | None, typer.Option(help="For lock: x,y,w,h around a thing, left, top, width, height in recorded pixels.")] = None,
+    frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
     readout: Annotated[float | None, typer.Option(min=-100, max=100, help="ms from the first row read out to the last; else as it shows.")] = None,
     heading: Annotated[
         Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
@@ -133,6 +136,7 @@ def steady(
     json_: Json = False,
 ) -> None:
     from ..core.intake.take import read_file
+    from ..core.read.step import upright_raster
     from ..core.route import Route
     from ..core.run import steadying
     from ..core.steady.measure import Shake, Turned
@@ -152,7 +156,11 @@ def steady(
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
     if readout is None and isinstance(found, Shake) and found.readout is not None:
         readout = found.readout[0]
-    asked = {"method": method, "budget": share(budget), "roll": roll, "cut": cut, "heading": heading, "level": level / 100, "lean": leans}
+    asked: dict[str, object] = {"method": method, "budget": share(budget), "roll": roll, "cut": cut}
+    asked |= {"heading": heading, "level": level / 100, "lean": leans}
+    if mark is not None:
+        (x, y, w, h), (wide, high) = numbers("mark", mark, "four numbers", ("x", "y", "w", "h")).values(), upright_raster(facts, route.read)
+        asked["mark"] = (frame, x / wide, y / high, w / wide, h / high)
     route = route.with_("steady", **asked, readout=readout)
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
     making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": share(budget), "lean": leans, "readout": readout})

@@ -162,6 +162,9 @@ def test_every_way_leaves_what_it_says(shaken):
     seen = Rotation.from_matrix(matrices).inv().apply(still[0].apply(goes))
     ahead = delivered("level", "travel", along=seen)
     assert np.degrees(np.arccos(np.clip((ahead.apply([0.0, 1.0, 0.0]) * still[0].apply(goes)).sum(axis=1), -1, 1))).max() < 0.01
+    locked = standing.held(matrices, seen, RATE, "lock", "world", 1.0, 0.5, lean, at=7)
+    marks = np.einsum("nji,nj->ni", locked, seen)  # as they stand
+    assert np.ptp(np.unwrap(np.arctan2(marks[:, 0], marks[:, 1]))) < 1e-6
     kept = delivered("level", level=0.0, cut=2.0)
     assert np.degrees(np.arccos(np.clip(up(kept) @ up(still)[0], -1, 1))).max() > 1.0
     steps = np.degrees((delivered("drift", cut=0.5)[:-1].inv() * delivered("drift", cut=0.5)[1:]).magnitude())

@@ -12,6 +12,7 @@ import scipy.ndimage
 import skimage.data
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from skimage.feature import match_template
 from skimage.registration import phase_cross_correlation
 from typer.testing import CliRunner
 
@@ -151,6 +152,32 @@ def test_a_master_is_held_as_on_a_tripod(tmp_path):
     for method in ("hold", "path"):
         assert sum(ways[method]["left"][1:]) < 0.2 * sum(ways["off"]["left"][1:])
     assert ways["hold"]["kept"] == pytest.approx(0.88**2, abs=1e-3) and told["recommended"] in ("hold", "path")
+
+
+def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path):
+    """A photograph's piece that is carried across another which shakes; where it is in the master is told by another library."""
+    hand = _hand(24, 8, reach=3.0)
+    hand[:, 2:] = 0
+    _shaken(tmp_path / "a.mkv", hand)
+    thing = 60 + 0.6 * photograph("coffee").mean(axis=2)[100:148, 200:256]
+    goes = [(round(150 + 1.5 * n + hand[n, 0] - hand[0, 0]), round(110 + 10 * np.sin(n / 5) + hand[n, 1] - hand[0, 1])) for n in range(24)]
+    lumas = [np.clip(f / 256, 16, 235) for f in _lumas(tmp_path / "a.mkv")]
+    with Writer(tmp_path / "b.mkv", _spec()) as writer:
+        for n, (luma, (x, y)) in enumerate(zip(lumas, goes, strict=True)):
+            luma[y : y + 48, x : x + 56] = thing
+            frame, target = writer.blank()
+            target[0][: SIZE[1], : SIZE[0]] = np.rint(luma)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+    out = ("--card", "archive", "--out", tmp_path / "c.mkv")
+    _run("steady", tmp_path / "b.mkv", "--method", "lock", "--mark", "150,110,56,48", "--budget", "25%", "--readout", "0", *out)
+    frames = _lumas(tmp_path / "c.mkv")
+    looks = scipy.ndimage.zoom(thing, 1 / 0.75, order=1)  # three quarters of the picture are left, enlarged to all of it
+    found = [match_template(f / 256, looks) for f in frames]
+    at = [np.unravel_index(f.argmax(), f.shape) for f in found]
+    assert np.ptp(at, axis=0).max() <= 1 and np.ptp(goes, axis=0).min() > 15
+    made = CliRunner().invoke(app, ["steady", str(tmp_path / "b.mkv"), "--method", "lock", "--card", "archive", "--out", str(tmp_path / "d.mkv")])
+    assert made.exit_code and "nothing is marked" in made.output + str(made.exception)
 
 
 def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_path):

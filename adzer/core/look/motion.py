@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +24,7 @@ TILES = 6, 4  # parts across and down, each with as many corners as another
 WEAKEST = 5e-4  # of the strongest corner's strength, below which one is no corner
 AROUND = (21, 21)  # pixels about a corner that are looked for
 BACK = 0.5  # pixels off, there and back, from which on a corner is not believed
+ALIKE = 0.7  # of what is looked for, below which it does not look like itself
 TOLD = 0.06  # frames, the standard error from which on a readout is not told
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
 X, Y, ROLL, SIZE, SURE, SKEW, STRETCH = range(7)
@@ -92,6 +93,24 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
     size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
     roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))  # of what lay along a row, which is read out at once
     return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share, skew, stretch
+
+
+def carried(first: Picture, now: Picture, box: tuple[float, float, float, float], guess: tuple[float, float]) -> tuple[float, float] | None:
+    """Pixels right and down by which what lies in a ``box`` (left, top, width, height) of one picture lies elsewhere in another, ``guess`` to begin
+    with, to parts of a pixel (Evangelidis and Psarakis 2008); None if it does not look alike there."""
+    import cv2
+
+    x, y, w, h = (int(v) for v in box)
+    thing = first[max(y, 0) : y + h, max(x, 0) : x + w]
+    warp: Any = np.array([[1.0, 0.0, max(x, 0) + guess[0]], [0.0, 1.0, max(y, 0) + guess[1]]], np.float32)
+    whole: Any = None
+    try:
+        alike, warp = cv2.findTransformECC(thing, now, warp, cv2.MOTION_TRANSLATION, (3, 60, 1e-5), whole, 1)
+    except cv2.error:
+        return None
+    dx, dy = float(warp[0, 2]) - max(x, 0), float(warp[1, 2]) - max(y, 0)
+    far = np.hypot(dx - guess[0], dy - guess[1])
+    return (dx, dy) if alike > ALIKE and far < max(w, h) / 4 else None
 
 
 def _corners(picture: Picture) -> NDArray[np.float32]:

@@ -15,14 +15,16 @@ from ..cards import DeliveryCard
 from ..compile import preview_plan
 from ..errors import AdzerError, Stopped
 from ..finding import Level
-from ..look import motion, passes, turns
+from ..look import motion, passes, track, turns
 from ..look.motion import Motion
 from ..look.passes import Pass
 from ..look.turns import WIDE, Turns
+from ..media.decode import Reader, upright
 from ..media.probe import FileFacts
 from ..read.seen import Seen
 from ..read.step import assumed_samples, turn_of, upright_raster
 from ..route import Route, walk
+from ..shape.view import followed_over
 from ..space.level import level_through
 from ..space.sphere import Directions, Equirect
 from ..steady import solve, standing
@@ -86,18 +88,62 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         if s.method == "path":
             raise AdzerError(f"{facts.name}: on a sphere the way is laid by the keyframes of its view. Have it stand level, or take its jitter off.")
         how = ("level", "world", 1.0) if s.method == "hold" else (s.method, s.heading, s.level)
+        along, at = rows[:, turns.ALONG].astype(np.float64), 0
+        if s.method == "lock":
+            places, at = followed(facts, route, seen)
+            (x, y, *_), lens_ = walk(route, facts, seen)["steady"].before.region("left"), lens(facts, route, seen)
+            assert lens_ is not None
+            frames, known = np.arange(facts.frames), np.isfinite(places[:, 0])
+            stood = standing.stands(rows)
+            # Where it is not seen it stands still in the world.
+            world = np.einsum("nij,nj->ni", stood[known], lens_.direction(places[known] - (x, y)))
+            world = np.stack([np.interp(frames, frames[known], world[:, c]) for c in range(3)], axis=1)
+            along = np.einsum("nji,nj->ni", stood, world)
         if how[0] == "level" and how[1] == "travel" and standing.travels(rows) < 0.3:
             raise AdzerError(f"{facts.name}: nothing in it says where it goes: little passes by. Head it as it rides, or to the world.")
-        along, heading = rows[:, turns.ALONG].astype(np.float64), cast(Heading, how[1])
-        held = standing.held(standing.stands(rows), along, rate, how[0], heading, how[2], s.cut, s.lean)
+        held = standing.held(standing.stands(rows), along, rate, how[0], cast(Heading, how[1]), how[2], s.cut, s.lean, at)
         text = solve.packed(standing.vectors(held), (1, 1))
     else:
         if s.method == "level":
             raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
         size = upright_raster(facts, route.read)
         path = upright_path(rows, turn_of(facts, route.read))
-        text = solve.packed(solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut), size)
+        if s.method == "lock":
+            places, at = followed(facts, route, seen)
+            moves = solve.locked(places, path, at, size, rate, s.budget, s.roll)
+        else:
+            moves = solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut)
+        text = solve.packed(moves, size)
     return records.to_plain(s) | {"moves": text}
+
+
+def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[NDArray[np.float64], int]:
+    """(frames, 2) where the middle of the marked thing lies in the recorded picture as it stands upright, not a number where it is not seen; and
+    the frame it was marked on. AdzerError if nothing is marked, or if it cannot be followed."""
+    mark, walked = route.steady.mark, walk(route, facts, seen)
+    if mark is None or mark[0] >= facts.frames:
+        raise AdzerError(f"{facts.name}: nothing is marked that could keep its place. Draw a box around it.")
+    source = followed_over(walked["read"].result.picture, route.shape, seen)
+    (w, h), turn = upright_raster(facts, route.read), turn_of(facts, route.read)
+    places = np.full((facts.frames, 2), np.nan)
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        follower, box = None, (mark[1] * w, mark[2] * h, mark[3] * w, mark[4] * h)
+        middle = (box[0] + box[2] / 2, box[1] + box[3] / 2)
+        places[mark[0]] = middle
+        for frame in reader.frames(mark[0], facts.frames):
+            planes = upright(frame, turn)
+            luma = (planes[0] >> max(facts.bits - 8, 0)).astype(np.uint8)
+            if follower is None:
+                follower, first = source.marked(*box).start(planes), luma
+                continue
+            follower, point = track.step(follower, planes, frame.number)
+            if point.sure > track.LOST:
+                x, y, wide, high = source.box(point)
+                guess = x + wide / 2 - middle[0], y + high / 2 - middle[1]
+                # The follower finds it again whatever happens to it, to a few pixels; its own corners say where it is to parts of one.
+                dx, dy = motion.carried(first, luma, box, guess) or guess
+                places[frame.number] = middle[0] + dx, middle[1] + dy
+    return places, mark[0]
 
 
 def said(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Shake | Turned:

@@ -8,24 +8,26 @@ from msgspec import Meta
 
 from ..stage import Settings
 
-Method = Literal["off", "hold", "drift", "path", "level"]
+Method = Literal["off", "hold", "drift", "path", "level", "lock"]
 Heading = Literal["world", "vehicle", "travel", "free"]
+Share = Annotated[float, Meta(ge=0.0, le=1.0)]
 Lean = Annotated[float, Meta(ge=-180.0, le=180.0)]
 
 
 class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     """
     method   ``off``; ``hold`` as on a tripod; ``drift``: a hand's slow movement kept, what is faster gone; ``path``: a moving camera's way made of
-             still, even and evenly faster parts; ``level``: a sphere stands level
+             still, even and evenly faster parts; ``level``: a sphere stands level; ``lock``: a marked thing keeps its place, or its heading
     budget   share of each side that may be spent; ``roll``: is it kept level against itself, too? ``cut``: Hz from which on a drift is shake
     heading  of a sphere that stands: to the ``world``; as a ``vehicle`` turns, without its shake; where it ``travel``s; ``free``: as it was turned
     level    how much of a ride's leaning is taken away
     lean     tilt and roll by which its first frame leans, degrees
+    mark     the frame on which that is marked, and its left, top, width and height in shares of the recorded picture as it stands upright
     readout  milliseconds from the first row read out to the last, below 0 upwards; None: nobody has said, and all rows count as one moment
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
     """
 
-    OWN = frozenset({"moves", "lean"})
+    OWN = frozenset({"moves", "lean", "mark"})
     FROM = {1: lambda plain: plain, 2: lambda plain: plain}
 
     version: int = 3
@@ -36,5 +38,6 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     heading: Heading = "world"
     level: Annotated[float, Meta(ge=0, le=1)] = 1.0
     lean: tuple[Lean, Lean] = (0.0, 0.0)
+    mark: tuple[Annotated[int, Meta(ge=0)], Share, Share, Share, Share] | None = None
     readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""

@@ -74,6 +74,34 @@ def solved(path: Array, size: Size, rate: float, method: str, budget: float, rol
     return moves * _calm(share_inside(moves, size, inner), max(2, round(rate / 2)))[:, None]
 
 
+def locked(places: Array, path: Array, at: int, size: Size, rate: float, budget: float, roll: bool = True) -> Array:
+    """(frames, 4) moves with which a thing that lies at ``places`` (frames, 2) keeps the place of frame ``at``; not a number where it was not
+    seen: there it goes as the picture does."""
+    frames = np.arange(len(path))
+    seen = _believed(places - path[:, :2])
+    own = np.stack([np.interp(frames, frames[seen], (places - path[:, :2])[seen, c]) for c in (0, 1)], axis=1) + path[:, :2]
+    middle = np.array(size) / 2
+    moves = np.zeros_like(path)
+    if roll:
+        moves[:, 2] = path[:, 2] - path[at, 2]
+    turn = np.radians(moves[:, 2])
+    x, y = own[at] - middle
+    moves[:, :2] = own - middle - np.stack([np.cos(turn) * x - np.sin(turn) * y, np.sin(turn) * x + np.cos(turn) * y], axis=1)
+    inner = min(1.0, 1 - budget + 0.1 / min(size))
+    return moves * _calm(share_inside(moves, size, inner), max(2, round(rate / 2)))[:, None]
+
+
+def _believed(own: Array) -> NDArray[np.bool_]:
+    """(frames) which places to believe: seen, and no single ones that lie elsewhere than those just before and after."""
+    from scipy.ndimage import median_filter
+
+    seen = np.isfinite(own[:, 0])
+    near = own[seen] - median_filter(own[seen], (5, 1), mode="nearest")
+    off = np.hypot(near[:, 0], near[:, 1])
+    seen[np.flatnonzero(seen)[off > 0.5 + 4 * 1.4826 * np.median(off)]] = False
+    return seen
+
+
 def needed(path: Array, size: Size, method: str, rate: float, roll: bool = True, cut: float = 0.5) -> float:
     """The budget with which a method is held to the full; above 0.5 it cannot be."""
     wanted = slow(path, rate, cut) if method == "drift" else np.broadcast_to((path.max(axis=0) + path.min(axis=0)) / 2, path.shape)

@@ -31,12 +31,17 @@ def calm(stands: Array, rate: float, hz: float) -> Array:
     return np.asarray(Rotation.from_quat(made / np.linalg.norm(made, axis=1, keepdims=True)).as_matrix())
 
 
-def held(stands: Array, along: Array, rate: float, method: str, heading: Heading, level: float, cut: float, lean: Lean) -> Array:
+def held(stands: Array, along: Array, rate: float, method: str, heading: Heading, level: float, cut: float, lean: Lean, at: int = 0) -> Array:
     """(n, 3, 3) from directions as they are to stand to recorded ones. ``along``: where it travels, in the camera's own axes, 0 where it is
-    not known; ``level``: 0 … 1, how much of a ride's leaning is taken away; ``cut``: Hz above which a turn is shake."""
+    not known; ``level``: 0 … 1, how much of a ride's leaning is taken away; ``cut``: Hz above which a turn is shake. ``lock``:
+    what lies ``along`` keeps the heading that it has on frame ``at``."""
     upright = rotation(0.0, *lean)
     level_stands = upright.T @ stands
-    if method == "drift":
+    if method == "lock":
+        way = np.einsum("nij,nj->ni", level_stands, along)
+        headed = np.unwrap(np.degrees(np.arctan2(way[:, 0], way[:, 1])), period=360)
+        wanted = rotation(headed - headed[at], 0.0)
+    elif method == "drift":
         wanted = calm(level_stands, rate, cut)
     else:
         leaning = _leaning(calm(level_stands, rate, cut))

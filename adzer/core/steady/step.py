@@ -22,7 +22,7 @@ from .measure import VERSION, Shake, Turned, turn_words, words
 from .settings import SteadySettings
 from .solve import Array
 
-SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way", "level": "level"}
+SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way", "level": "level", "lock": "a thing stays"}
 HEADED = {"world": "", "vehicle": ", headed as it rides", "travel": ", headed where it goes", "free": ", turned as it was"}
 ILL = 45.0  # degrees a second from which being turned makes people feel ill (as of ``space.path``)
 

@@ -54,11 +54,14 @@ class SteadyBench(StageBench):
         self._lens: Directions | None = None
         self.button = act("Measure how it shakes", self._measure)
         self.card = Question("How does it shake?", self.button)
-        self.method = Choice([("as held", "off"), ("hold", "hold"), ("no jitter", "drift"), ("even way", "path")])
-        self.stands = Choice([("as turned", "off"), ("no jitter", "drift"), ("stand level", "level")])
+        self.method = Choice([("as held", "off"), ("hold", "hold"), ("no jitter", "drift"), ("even way", "path"), ("a thing stays", "lock")])
+        self.stands = Choice([("as turned", "off"), ("no jitter", "drift"), ("stand level", "level"), ("a thing stays", "lock")])
         for choice in (self.method, self.stands):
             choice.chosen.connect(lambda v: self._solve(method=v))
-        self.what = Question("What should it do?", self.method, self.stands)
+        self._from: QPointF | None = None
+        self._boxing = False
+        self.box = act("Draw a box around it", self.mark_thing, False)
+        self.what = Question("What should it do?", self.method, self.stands, self.box)
         self.budget = Number(8, 0.5, 0, 50, 1)
         self.budget.settled.connect(lambda v: self._solve(budget=v / 100))
         self.level = Choice([("kept level", True), ("rolls as it did", False)])
@@ -108,8 +111,7 @@ class SteadyBench(StageBench):
         if shot is None or self._busy:
             return
         s, rows, found = self.desk.route_of(shot).steady, self._rows(shot), self._found(shot)
-        wanted: dict[str, object] = {"method": s.method, "budget": s.budget, "roll": s.roll, "heading": s.heading, "level": s.level, "lean": s.lean}
-        wanted = wanted | {"readout": s.readout} | changes
+        wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves")} | changes
         if wanted["method"] == "off":
             self.desk.answer("steady", **wanted, moves="")
             return
@@ -117,6 +119,10 @@ class SteadyBench(StageBench):
             self.desk.said.emit("How it moves has to be measured first.")
             self.method.set_value(s.method)
             self.stands.set_value(s.method)
+            return
+        if wanted["method"] == "lock" and wanted["mark"] is None:
+            self.box.setVisible(True)
+            self.mark_thing()
             return
         if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0) and "lean" not in changes:
             wanted["lean"] = found.lean[:2]
@@ -144,7 +150,39 @@ class SteadyBench(StageBench):
         self._marks = None if self._marks is not None else []
         self.horizon.setText("Click two places on it" if self._marks is not None else "Show the horizon")
 
+    def mark_thing(self) -> None:
+        """The next box that is drawn on the picture is around what keeps its place; pressed again, it is given up."""
+        self._boxing, self._from = not self._boxing, None
+        self.box.setText("Draw it on the picture" if self._boxing else "Draw a box around it")
+
+    def _recorded(self, shot: Shot, at: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """(n, 2) shares of the recorded picture of places (n, 2), 0–1, in the delivered one as it is now."""
+        draft = self.desk.walk(shot).draft
+        if not draft.panels:
+            return None
+        panel, (w, h), (x, y) = draft.panels[0], draft.raster, draft.panels[0].place
+        return panel.recorded(at[:, 0] * w - x, at[:, 1] * h - y, clock_of(shot.facts).time(self.desk.frame)) / np.array(shot.raster)
+
+    def _boxed(self, place: QPointF, done: bool) -> None:
+        shot = self.desk.shot
+        if shot is None:
+            return
+        self._from = self._from or place
+        if not done:
+            return
+        a, b = self._from, place
+        self.mark_thing()
+        corners = np.array([(a.x(), a.y()), (b.x(), a.y()), (a.x(), b.y()), (b.x(), b.y())])
+        found = self._recorded(shot, corners)
+        if found is None:
+            return
+        low, high = np.clip(found.min(axis=0), 0, 1), np.clip(found.max(axis=0), 0, 1)
+        self._solve(method="lock", mark=(self.desk.frame, *(float(v) for v in low), *(float(v) for v in high - low)))
+
     def dragged(self, place: QPointF, done: bool) -> None:
+        if self._boxing:
+            self._boxed(place, done)
+            return
         if self._marks is None or not done or self.desk.shot is None:
             return
         self._marks.append(place)
@@ -201,6 +239,7 @@ class SteadyBench(StageBench):
         self.upright.setVisible(found is not None and round_ and s.method == "level")
         self.headed.setVisible(found is not None and round_ and s.method == "level")
         self.method.setVisible(not round_)
+        self.box.setVisible(s.method == "lock" or self._boxing)
         self.stands.setVisible(round_)
         self.table.setVisible(bool(ways))
         self.method.set_value(s.method)

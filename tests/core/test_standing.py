@@ -195,6 +195,27 @@ def test_a_walk_is_followed_while_near_things_pass_and_its_horizon_found():
     assert np.degrees(np.arccos(up @ truth[0].inv().apply([0.0, 0.0, 1.0]))) < max(0.3, 2 * within)
 
 
+def test_what_small_errors_add_up_to_is_taken_back_by_the_horizon():
+    """Turns that are each a fortieth of a degree wrong, and a horizon that is right to a tenth, by another library's rotations."""
+    n, rng = 200, np.random.default_rng(4)
+    truth = Rotation.from_euler("xyz", np.cumsum(rng.normal(0, 1.0, (n, 3)), axis=0), degrees=True)
+    truth = truth[0].inv() * truth
+    lean = Rotation.from_euler("xy", [5.0, -8.0], degrees=True)  # from level directions to the first frame's
+    rows = np.zeros((n, len(turns.Turns.columns)), np.float32)
+    wrong = Rotation.from_rotvec([0.02, 0.015, 0.0], degrees=True)
+    rows[1:, turns.TURN] = (truth[:-1].inv() * truth[1:] * wrong).as_rotvec(degrees=True)
+    rows[:, turns.SURE] = 1
+    shown = truth.inv().apply(Rotation.from_rotvec(rng.normal(0, 0.05, (n, 3)), degrees=True).apply(lean.apply([0.0, 0.0, 1.0])))
+    rows[:: turns.FAR, turns.UP], rows[:: turns.FAR, turns.PLUMB] = shown[:: turns.FAR], 1
+    up = lean.apply([0.0, 0.0, 1.0])
+
+    def off(stands):
+        return np.degrees(np.arccos(np.clip((stands @ truth.inv().apply(up)[..., None])[..., 0] @ up, -1, 1)))
+
+    assert off(turns.stood(rows))[-1] > 3.0 and off(standing.stands(rows)).max() < 0.3
+    assert np.degrees(np.arccos(np.clip(standing.rotation(0.0, *standing.leans(rows, standing.stands(rows))[:2])[:, 2] @ up, -1, 1))) < 0.2
+
+
 @pytest.mark.parametrize("lean", [(0.0, 0.0), (9.0, -14.0), (-20.0, 6.0)])
 def test_uprights_say_where_up_is_where_no_horizon_shows(lean):
     """Posts of uneven widths and heights, drawn by arithmetic on the sphere; and things at random say nothing."""

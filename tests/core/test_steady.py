@@ -180,6 +180,19 @@ def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path):
     assert made.exit_code and "nothing is marked" in made.output + str(made.exception)
 
 
+def test_what_is_marked_later_keeps_the_place_that_it_has_there():
+    """By trigonometry of its own: where the thing lies in the window, at every frame; rows of a picture on its head are read out upwards."""
+    path = _hand(30, 9, reach=2.0)
+    places = np.stack([400 + 1.5 * np.arange(30), 300 - 1.0 * np.arange(30)], axis=1)
+    places[12:15] = np.nan
+    moves = solve.locked(places, path, 20, (960, 540), RATE, 0.3)
+    middle, a = np.array([480.0, 270.0]), np.deg2rad(moves[:, 2])
+    d = places - middle - moves[:, :2]
+    held = np.stack([np.cos(a) * d[:, 0] + np.sin(a) * d[:, 1], np.cos(a) * d[:, 1] - np.sin(a) * d[:, 0]], axis=1)
+    seen = np.isfinite(places[:, 0])
+    assert np.allclose(held[seen], places[20] - middle, atol=1e-6) and np.isfinite(moves).all() and not moves[20].any()
+
+
 def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_path):
     """Each row of a photograph taken at its own moment; how far its upper and its lower half go apart is told by another library."""
     photo = 60 + 0.6 * photograph("brick").mean(axis=2)  # as fine above as below
@@ -221,6 +234,10 @@ def test_what_cannot_be_followed_is_said(tmp_path):
     rows = steadying.rows_of(facts, Route())
     with pytest.raises(AdzerError, match=r"fog\.mkv.*nothing can be followed"):
         steadying.answers(rows, facts, Route().with_("steady", method="hold", budget=0.1))
+    calm = Route().with_("steady", method="hold", moves=solve.packed(np.zeros((8, 4)), (64, 48)), readout=20.0)
+    reads = {turn: walk(calm.with_("read", turn=turn), facts) for turn in (0, 180, 90)}
+    assert reads[0].draft.readout == 0.02 and reads[180].draft.readout == -0.02
+    assert reads[90].draft.readout == 0.0 and [f.code for f in reads[90]["steady"].findings] == ["columns-lean"]
     stop = walk(Route().with_("steady", method="hold", moves="none"), facts)["steady"]
     assert stop.findings[0].code == "moves-missing" and walk(Route().mended(stop.findings[0].fix), facts)["steady"].findings == ()
     far = solve.packed(np.full((8, 4), 20.0), (64, 48))

@@ -7,7 +7,6 @@ in it, so that ``rotation(0, *lean)`` brings level directions into its axes.
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..look import turns
 from ..look.passes import Rows
@@ -100,15 +99,18 @@ def matrices(vectors: Array) -> Array:
 def stands(rows: Rows) -> Array:
     """(n, 3, 3) how the camera stands against its first frame, as ``turns.stood`` sums it up; where a horizon or uprights show, what small
     errors add up to of tilt and roll is taken back by them."""
-    made = turns.stood(rows)
-    shown = _ups(rows, made)
-    if shown is None or len(shown[0]) < 3:
+    from scipy.ndimage import median_filter
+
+    made, at = turns.stood(rows), np.flatnonzero(rows[:, PLUMB] > 0)
+    if len(at) < 3:
         return made
-    at, ups, up, _ = shown
-    lean = np.stack([turned_about(_onto(u, up)) for u in ups])
-    # Of single frames a tenth of a degree is noise; over so many of them an error of the sum is not.
-    bent = slow(np.stack([np.interp(np.arange(at[0], at[-1] + 1, turns.FAR), at, lean[:, c]) for c in range(3)], axis=1), 1.0, 0.04)
+    ups = np.einsum("nij,nj->ni", made[at], rows[at, UP].astype(np.float64))
+    lean = np.stack([turned_about(_onto(u, ups[0])) for u in ups])
+    # What single frames show elsewhere than those just before and after is no horizon.
+    near = np.linalg.norm(lean - median_filter(lean, (5, 1), mode="nearest"), axis=1) < np.radians(1.0)
     every = np.arange(at[0], at[-1] + 1, turns.FAR)
+    # Of single frames a tenth of a degree is noise; over so many of them an error of the sum is not.
+    bent = slow(np.stack([np.interp(every, at[near], lean[near, c]) for c in range(3)], axis=1), 1.0, 0.04)
     back = np.stack([np.interp(np.arange(len(made)), every, bent[:, c]) for c in range(3)], axis=1)
     return np.asarray(turning(-back[0]) @ turning(back) @ made)  # the first frame's own axes stay what all is reckoned in
 
@@ -120,13 +122,14 @@ def _onto(one: Array, other: Array) -> Array:
     return turning(axis / max(size, 1e-12) * np.arctan2(size, float(one @ other)))
 
 
-def _ups(rows: Rows, stood: Array) -> tuple[NDArray[np.int64], Array, Array, float] | None:
-    """Frames that say where up is, (k), and where, (k, 3), in the first frame's axes; what most of them say together, and degrees by which
-    that may be off. Those far from the most are left out; None if too many are."""
-    known = np.flatnonzero(rows[:, PLUMB] > 0)
-    if not len(known):
+def leans(rows: Rows, stands: Array) -> tuple[float, float, float] | None:
+    """Tilt and roll by which the first frame leans, as the footage shows, and degrees by which those may be off; None if it does not say.
+    What single frames say is put together by how sure each is; those far from the most are left out."""
+    known = rows[:, PLUMB] > 0
+    if not known.any():
         return None
-    ups, weight = np.einsum("nij,nj->ni", stood[known], rows[known, UP].astype(np.float64)), rows[known, PLUMB].astype(np.float64)
+    ups, weight = np.einsum("nij,nj->ni", stands[known], rows[known, UP].astype(np.float64)), rows[known, PLUMB].astype(np.float64)
+    ups /= np.linalg.norm(ups, axis=1, keepdims=True)
     near = np.arccos(np.clip(ups @ ups.T, -1, 1)) < np.radians(2.0)
     most = near[int((near * weight).sum(axis=1).argmax())]
     if weight[most].sum() < 0.5 * weight.sum():
@@ -134,16 +137,8 @@ def _ups(rows: Rows, stood: Array) -> tuple[NDArray[np.int64], Array, Array, flo
     up = (ups[most] * weight[most, None]).sum(axis=0)
     up /= np.linalg.norm(up)
     off = float(np.degrees(np.sqrt((np.arccos(np.clip(ups[most] @ up, -1, 1)) ** 2).mean())))
-    return known[most], ups[most] / np.linalg.norm(ups[most], axis=1, keepdims=True), up, off
-
-
-def leans(rows: Rows, stood: Array) -> tuple[float, float, float] | None:
-    """Tilt and roll by which the first frame leans, as the footage shows, and degrees by which those may be off; None if it does not say."""
-    shown = _ups(rows, stood)
-    if shown is None:
-        return None
-    tilt, roll = lean_of(shown[2])
-    return round(tilt, 3), round(roll, 3), round(max(shown[3], 0.1), 2)
+    tilt, roll = lean_of(up)
+    return round(tilt, 3), round(roll, 3), round(max(off, 0.1), 2)
 
 
 def fastest(turns: Array, rate: float) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import av
@@ -21,8 +21,9 @@ from adzer.core.light.chain import ColourChain
 from adzer.core.light.samples import Samples
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.media.formats import PixelFormat
-from adzer.core.plan import Plan, on_axes
+from adzer.core.plan import Input, Plan, on_axes
 from adzer.core.run import developing
+from adzer.core.run.frames import Inputs
 from adzer.core.run.pixels import Processor
 from adzer.core.sim import camera as cameras
 
@@ -492,3 +493,30 @@ def test_noise_put_into_footage_that_is_not_ours_is_found_and_taken_off(name, si
     out = Cleaned(kind.samples, (w, h), made.grain).run(window, 1)[0] / 256.0
     truth = runs[3][1][1][0][:h, :w].astype(float)
     assert _decibels(out, truth) - _decibels(window[1][0].astype(float), truth) > 3.0
+
+
+def test_a_frame_that_is_prepared_with_its_neighbours_is_that_frame(tmp_path):
+    """Whatever neighbours it has, at the ends, too, and after another that looks at some: by the level that each was written at."""
+
+    @dataclass(frozen=True)
+    class Named:
+        reach: tuple[int, int]
+        samples: Samples
+
+        def run(self, window, middle):
+            return tuple(p.copy() for p in window[middle])
+
+    spec = VideoSpec("ffv1", (32, 32), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(tmp_path / "a.mkv", spec) as writer:
+        for n in range(9):
+            frame, target = writer.blank()
+            for plane in target:
+                plane[:] = 40 + 10 * n
+            writer.write(frame, n)
+    samples = Samples(PixelFormat(8, "4:2:0"))
+    for reaches in (((2, 2),), ((1, 0), (0, 2)), ((0, 0), (2, 1))):
+        held = Input(samples, (32, 32), prepares=tuple(Named(r, samples) for r in reaches))
+        wanted = np.array([0, 1, 4, 4, 7, 8])
+        with Inputs((held,), tmp_path / "a.mkv", None) as inputs:
+            seen = [int(planes[0][0][5, 5]) for planes in inputs.along(wanted, wanted / 25)]
+        assert seen == [40 + 10 * n for n in wanted]

@@ -54,13 +54,13 @@ def _rays(w: int = 960) -> np.ndarray:
 
 
 def _seen(world: np.ndarray, camera: Rotation, rider: bool = False) -> np.ndarray:
-    """What a camera that stands like this sees of it; ``rider``: the lower part goes with the camera."""
+    """What a camera that stands like this sees of it; ``rider``: three fifths of it go with the camera."""
     rays = _rays()
     d = camera.apply(rays.reshape(-1, 3)).reshape(rays.shape)
     x = (np.arctan2(d[..., 0], d[..., 1]) / (2 * np.pi) + 0.5) * 960 - 0.5
     y = (0.5 - np.arcsin(np.clip(d[..., 2], -1, 1)) / np.pi) * 480 - 0.5
     made = scipy.ndimage.map_coordinates(world, [y, x], order=3, mode="grid-wrap")
-    return np.where((rays[..., 2] < -0.15) & rider, world[::-1], made) if rider else made
+    return np.where((rays[..., 2] < 0.2) & rider, world[::-1], made) if rider else made
 
 
 def _shaken(n: int) -> list[Rotation]:

@@ -30,7 +30,7 @@ AROUND = (17, 17)
 BACK = 0.4  # pixels of a view that a corner may be off, there and back
 COARSE, AGREES = np.radians(0.7), np.radians(0.12)  # from the common turn, within which a corner votes for it
 ANEW = np.radians(2.0)  # a turn from which on it is looked at again through it: views bend what goes far
-STILL, OTHER = np.radians(0.02), 0.12  # what stands still in the picture may be a vehicle; the world is then a share of at least so much
+STILL, TURNS, OTHER = np.radians(0.1), np.radians(0.15), 0.12  # what stands still may be a vehicle: the world turns more, of such a share
 GUESSES, BEHIND = 40, 0.15  # of where it travels; corners that are nearer to that than so much say nothing
 NEARER = 0.35  # share of corners off the common turn, from which on something near is passing
 FAR = 8  # frames
@@ -141,23 +141,22 @@ class Turns:
     def _between(self, before: Seen, now: Seen, turn: Array | None = None) -> Found:
         """``turn``: about as it is; None: little is between them."""
         corners = [_corners(v) for v in before.views]
-        if turn is None:
-            turn = np.eye(3)
-            a, b, many = self._followed(before.views, now.views, corners, turn)
+        about = turn
+        if about is None:
+            a, b, many = self._followed(before.views, now.views, corners, np.eye(3))
             found = voted(a, b, COARSE)
             if found is None:
                 return NOTHING
-            turn = found[0]
-        else:
-            many, found = 0, None
-        if found is None or np.linalg.norm(turned_about(turn)) > ANEW:
-            a, b, many = self._followed(before.views, self._views(now.picture, turn), corners, turn)
-            found = voted(a, b, COARSE)
-            if found is None:
+            about = found[0]
+        if turn is not None or np.linalg.norm(turned_about(about)) > ANEW:
+            a, b, many = self._followed(before.views, self._views(now.picture, about), corners, about)
+            near = np.linalg.norm(a @ about.T - b, axis=1) < COARSE  # what it is about is known now, and no vehicle is mistaken for it
+            if near.sum() < LEAST:
                 return NOTHING
-        turn, along, agreed = settled(a, b, found[0])
+            about = turned_to(a[near], b[near])
+        settled_, along, agreed = settled(a, b, about)
         share = agreed / max(many, 1)
-        return Found(turn, along, share) if share > 0.1 else NOTHING
+        return Found(settled_, along, share) if share > 0.1 else NOTHING
 
     def _followed(
         self, before: NDArray[np.uint8], now: NDArray[np.uint8], corners: list[NDArray[np.float32]], turn: Array
@@ -247,7 +246,7 @@ def voted(a: Array, b: Array, within: float) -> tuple[Array, NDArray[np.bool_]] 
     if rest.sum() < max(LEAST, OTHER * len(a)):
         return best
     world = _most(a[rest], b[rest], within)
-    if world is None or world[1].sum() < max(LEAST, OTHER * len(a)) or np.linalg.norm(turned_about(world[0])) < 4 * STILL:
+    if world is None or world[1].sum() < max(LEAST, OTHER * len(a)) or np.linalg.norm(turned_about(world[0])) < TURNS:
         return best
     return world[0], np.linalg.norm(a @ world[0].T - b, axis=1) < within
 

@@ -513,7 +513,7 @@ def test_a_frame_that_is_prepared_with_its_neighbours_is_that_frame(tmp_path):
             for plane in target:
                 plane[:] = 40 + 10 * n
             writer.write(frame, n)
-    samples = Samples(PixelFormat(8, "4:2:0"))
+    samples = Samples(PixelFormat(8, "4:2:0"), "bt709", True)
     for reaches in (((2, 2),), ((1, 0), (0, 2)), ((0, 0), (2, 1))):
         held = Input(samples, (32, 32), prepares=tuple(Named(r, samples) for r in reaches))
         wanted = np.array([0, 1, 4, 4, 7, 8])

@@ -125,6 +125,7 @@ def steady(
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
     mark: Annotated[str | None, typer.Option(help="For lock: x,y,w,h around a thing, left, top, width, height in recorded pixels.")] = None,
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
+    motion: Annotated[Path | None, typer.Option("--sidecar", help="The camera's own record of how it turned, as docs/motion.md says.")] = None,
     readout: Annotated[float | None, typer.Option(min=-100, max=100, help="ms from the first row read out to the last; else as it shows.")] = None,
     heading: Annotated[
         Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
@@ -158,6 +159,8 @@ def steady(
         readout = found.readout[0]
     asked: dict[str, object] = {"method": method, "budget": share(budget), "roll": roll, "cut": cut}
     asked |= {"heading": heading, "level": level / 100, "lean": leans}
+    if motion is not None:
+        asked["sidecar"] = str(motion)
     if mark is not None:
         (x, y, w, h), (wide, high) = numbers("mark", mark, "four numbers", ("x", "y", "w", "h")).values(), upright_raster(facts, route.read)
         asked["mark"] = (frame, x / wide, y / high, w / wide, h / high)

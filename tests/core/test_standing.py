@@ -15,6 +15,7 @@ from typer.testing import CliRunner
 
 from adzer.cli.main import app
 from adzer.core import records
+from adzer.core.cards import delivery
 from adzer.core.errors import AdzerError
 from adzer.core.finding import Level
 from adzer.core.intake.take import facts_of
@@ -29,7 +30,7 @@ from adzer.core.sim.bodies import BODIES
 from adzer.core.sim.camera import Pose
 from adzer.core.space.looks import SphereLook, Turning
 from adzer.core.space.sphere import Equirect
-from adzer.core.steady import standing
+from adzer.core.steady import sidecar, standing
 from adzer.core.steady.measure import Turned
 
 from ..foreign import photograph
@@ -258,6 +259,35 @@ def grey(tmp_path):
     return facts_of(tmp_path / "grey.mkv")
 
 
+def test_a_pair_of_eyes_stands_and_one_of_them_is_followed_again(shaken, tmp_path):
+    """The same sphere over itself: both eyes are turned alike, and what is left is told of one."""
+    source, _ = shaken
+    with av.open(str(source)) as held:
+        eyes = [f.to_ndarray(format="gray")[:480, :960] for f in held.decode(video=0)][:12]
+    spec = VideoSpec("ffv1", (960, 960), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(tmp_path / "pair.mkv", spec) as writer:
+        for n, eye in enumerate(eyes):
+            frame, target = writer.blank()
+            target[0][:960, :960] = np.concatenate([eye, eye])
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+    facts, route = facts_of(tmp_path / "pair.mkv"), SAYS.with_("read", eyes="over under", first="left", curve="bt709")
+    rows = steadying.rows_of(facts, route)
+    route = route.with_("steady", method="level")
+    stands = route.with_("steady", **steadying.answers(rows, facts, route))
+    stop = next(f for f in walk(stands, facts).findings if f.code == "pair-held")  # in one picture they cannot stand
+    route, stands = route.mended(stop.fix), stands.mended(stop.fix)
+    looks = {p.look.held is not None for p in walk(stands, facts).draft.panels}
+    assert len(walk(stands, facts).draft.panels) == 2 and looks == {True}
+    card = delivery("web-sphere")
+    left = [sum(steadying.turns_left(steadying.retracked(facts, None, r, card), RATE)[0][1:]) for r in (route.with_("steady", method="off"), stands)]
+    assert left[0] > 2 and left[1] < 0.05 * left[0], left
+    for says in ({"projection": "fisheye", "eyes": "one"}, {"projection": "flat", "eyes": "over under"}):
+        with pytest.raises(AdzerError, match="cannot be held"):
+            other = Route().with_("read", **says).with_("steady", method="hold")
+            steadying.answers(np.ones((12, 7), np.float32), facts, other)
+
+
 def test_what_cannot_stand_is_said(grey):
     facts = grey
     rows = steadying.rows_of(facts, SAYS)
@@ -275,3 +305,74 @@ def test_what_cannot_stand_is_said(grey):
     rides = SAYS.with_("steady", **steadying.answers(sure, facts, SAYS.with_("steady", method="level", heading="vehicle")))
     said = walk(rides, facts, measured={"turned": records.to_json(fast).encode()})["steady"]
     assert [f.code for f in said.findings] == ["turns-fast"] and "80° a second" in said.findings[0].text
+
+
+def _recorded(truth: Rotation, rate: float, offset: float, axes: Rotation, bias: np.ndarray, noise: float) -> np.ndarray:
+    """(n, 4) what a recorder says of a camera that turns like this, ``rate`` samples a second: time, x, y, z; by another library."""
+    rng = np.random.default_rng(8)
+    t = np.arange(len(truth)) / rate
+    speed = (truth[:-1].inv() * truth[1:]).as_rotvec(degrees=True) * rate
+    return np.column_stack([(t[1:] + t[:-1]) / 2 + offset, axes.inv().apply(speed) + bias + rng.normal(0, noise, speed.shape)])
+
+
+@pytest.fixture(scope="module")
+def carried():
+    """How a camera stands, 400 times a second for 4 s; 25 times a second, with what is followed of it; and a recorder's file's columns."""
+    t = np.arange(1600) / 400
+    angles = np.stack([3 * np.sin(2 * np.pi * 2.3 * t), 2 * np.sin(2 * np.pi * 3.1 * t + 1), 5 * np.sin(2 * np.pi * 1.1 * t) + 9 * t], axis=1)
+    truth = Rotation.from_euler("xyz", angles, degrees=True)
+    frames = truth[::16]
+    rng, rows = np.random.default_rng(2), np.zeros((len(frames), len(turns.Turns.columns)), np.float32)
+    rows[1:, turns.TURN] = (frames[:-1].inv() * frames[1:]).as_rotvec(degrees=True) + rng.normal(0, 0.02, (len(frames) - 1, 3))
+    rows[:, turns.SURE] = 1
+    rows[40:55, [0, 1, 2, turns.SURE]] = 0  # fog
+    axes, bias = Rotation.from_euler("xyz", [90, 10, -35], degrees=True), np.array([1.5, -0.8, 0.4])
+    return frames, rows, _recorded(truth, 400.0, 137.25, axes, bias, 0.5), axes, bias
+
+
+def _csv(path, columns):
+    path.write_text("# of the recorder\ntime,y,x,z,heat\n" + "\n".join(f"{t},{y},{x},{z},31" for t, x, y, z in columns))
+    return path
+
+
+def test_a_record_is_put_in_step_its_axes_found_and_used_through_fog(carried, tmp_path):
+    frames, rows, columns, axes, bias = carried
+    times = np.arange(len(frames)) / RATE
+    rates = sidecar.load(_csv(tmp_path / "m.csv", columns))
+    (tmp_path / "m.json").write_text(json.dumps(dict(zip(("time", "x", "y", "z"), columns.T.tolist(), strict=True))))
+    assert np.allclose(sidecar.load(tmp_path / "m.json").rates, rates.rates)
+    fit = sidecar.fitted(rates, rows, times, "m.csv")
+    assert fit.offset == pytest.approx(137.25, abs=0.002) and np.allclose(fit.bias, bias, atol=0.3) and fit.told > 0.95
+    assert np.degrees((Rotation.from_matrix(fit.axes).inv() * axes).magnitude()) < 0.5
+    made = turns.stood(sidecar.used(rows, rates, fit, times))
+    truth = frames[0].inv() * frames
+    assert _off(turns.stood(rows), truth).max() > 2.0 and _off(made, truth).max() < 0.4
+    short = sidecar.Rates(rates.times[:1100], rates.rates[:1100])  # it ends early, and the picture goes on
+    fit = sidecar.fitted(short, rows, times, "m.csv")
+    assert _off(turns.stood(sidecar.used(rows, short, fit, times)), truth).max() < 0.8
+
+
+def test_what_is_no_record_of_it_is_said(carried, tmp_path):
+    _, rows, columns, *_ = carried
+    times = np.arange(len(rows)) / RATE
+    broken = columns.copy()
+    broken[7, 2] = np.nan
+    cases = {
+        "row 8 holds something": _csv(tmp_path / "nan.csv", broken),
+        "does not go on": _csv(tmp_path / "back.csv", columns[::-1]),
+        "at least 8": _csv(tmp_path / "few.csv", columns[:5]),
+    }
+    (tmp_path / "names.csv").write_text("t,a,b\n1,2,3\n")
+    (tmp_path / "odd.json").write_text('{"time": [1, 2], "x": [1]}')
+    (tmp_path / "picture.csv").write_bytes(bytes(range(256)))
+    cases |= {"name the columns": tmp_path / "names.csv", "equally long": tmp_path / "odd.json", "as text": tmp_path / "picture.csv"}
+    for words, path in cases.items():
+        with pytest.raises(AdzerError, match=words) as said:
+            sidecar.load(path)
+        assert path.name in str(said.value)
+    rng = np.random.default_rng(1)
+    other = sidecar.Rates(columns[:, 0], rng.normal(0, 40, (len(columns), 3)))
+    with pytest.raises(AdzerError, match="of another shot"):
+        sidecar.fitted(other, rows, times, "m.csv")
+    with pytest.raises(AdzerError, match="of another shot"):
+        sidecar.fitted(sidecar.Rates(columns[:300, 0], columns[:300, 1:]), rows, times, "m.csv")

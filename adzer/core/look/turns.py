@@ -228,9 +228,9 @@ def _corners(view: Picture) -> NDArray[np.float32]:
     return found.astype(np.float32)
 
 
-def turned_to(a: Array, b: Array, weight: Array | None = None) -> Array:
+def turned_to(a: Array, b: Array) -> Array:
     """The rotation (3, 3) that brings directions ``a`` (n, 3) nearest to ``b`` (Kabsch 1976)."""
-    u, _, vt = np.linalg.svd((b if weight is None else b * weight[:, None]).T @ a)
+    u, _, vt = np.linalg.svd(b.T @ a)
     return np.asarray(u @ np.diag([1.0, 1.0, np.linalg.det(u @ vt)]) @ vt)
 
 

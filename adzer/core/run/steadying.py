@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Sequence
-from typing import Any, cast
+from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
@@ -27,11 +28,11 @@ from ..route import Route, walk
 from ..shape.view import followed_over
 from ..space.level import level_through
 from ..space.sphere import Directions, Equirect
-from ..steady import solve, standing
+from ..steady import sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
 from ..steady.slow import slow
-from ..steady.step import lens_of, times_of
+from ..steady.step import is_flat, lens_of, times_of
 from .analysing import turns_of
 from .frames import Inputs
 from .pixels import Processor
@@ -40,6 +41,7 @@ from .render import Progress, Report
 LOOKED = 640  # columns at which it is looked at again
 BANDS = ((0.0, 0.5), (0.5, 3.0), (3.0, 1e9))  # Hz
 METHODS: tuple[dict[str, object], ...] = ({"method": "off"}, {"method": "hold"}, {"method": "drift"}, {"method": "path"})
+TRAVELS = 0.3  # share of frames that have to say where it goes
 STANDS: tuple[dict[str, object], ...] = (
     {"method": "off"}, {"method": "drift"}, {"method": "level", "heading": "world"}, {"method": "level", "heading": "vehicle"},
     {"method": "level", "heading": "travel"}, {"method": "level", "heading": "free"},
@@ -79,42 +81,56 @@ def rows_of(facts: FileFacts, route: Route, report: Report = lambda _: None, see
 
 def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> dict[str, object]:
     """What Steady is asked for in a route, solved: its answers. AdzerError if most of its motion is not known, or if it cannot be done."""
-    s, round_ = route.steady, lens(facts, route, seen) is not None
-    sure = turns.SURE if round_ else motion.SURE
+    seen_through = lens(facts, route, seen)
+    if route.steady.sidecar is not None:
+        if seen_through is None:
+            raise AdzerError(f"{facts.name}: a motion file helps spheres and matched lenses so far; of this it would need the field of view.")
+        rows, _ = told(rows, facts, Path(route.steady.sidecar))
+    sure = motion.SURE if seen_through is None else turns.SURE
     if len(rows) and (rows[:, sure] > 0).mean() < 0.5:
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
-    rate = float(facts.rate or 25)
-    if round_:
-        if s.method == "path":
-            raise AdzerError(f"{facts.name}: on a sphere the way is laid by the keyframes of its view. Have it stand level, or take its jitter off.")
-        how = ("level", "world", 1.0) if s.method == "hold" else (s.method, s.heading, s.level)
-        along, at = rows[:, turns.ALONG].astype(np.float64), 0
-        if s.method == "lock":
-            places, at = followed(facts, route, seen)
-            (x, y, *_), lens_ = walk(route, facts, seen)["steady"].before.region("left"), lens(facts, route, seen)
-            assert lens_ is not None
-            frames, known = np.arange(facts.frames), np.isfinite(places[:, 0])
-            stood = standing.stands(rows)
-            # Where it is not seen it stands still in the world.
-            world = np.einsum("nij,nj->ni", stood[known], lens_.direction(places[known] - (x, y)))
-            world = np.stack([np.interp(frames, frames[known], world[:, c]) for c in range(3)], axis=1)
-            along = np.einsum("nji,nj->ni", stood, world)
-        if how[0] == "level" and how[1] == "travel" and standing.travels(rows) < 0.3:
-            raise AdzerError(f"{facts.name}: nothing in it says where it goes: little passes by. Head it as it rides, or to the world.")
-        held = standing.held(standing.stands(rows), along, rate, how[0], cast(Heading, how[1]), how[2], s.cut, s.lean, at)
-        text = solve.packed(standing.vectors(held), (1, 1))
-    else:
-        if s.method == "level":
-            raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
-        size = upright_raster(facts, route.read)
-        path = upright_path(rows, turn_of(facts, route.read))
-        if s.method == "lock":
-            places, at = followed(facts, route, seen)
-            moves = solve.locked(places, path, at, size, rate, s.budget, s.roll)
-        else:
-            moves = solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut)
-        text = solve.packed(moves, size)
-    return records.to_plain(s) | {"moves": text}
+    text = _held_flat(rows, facts, route, seen) if seen_through is None else _standing(rows, facts, route, seen, seen_through)
+    return records.to_plain(route.steady) | {"moves": text}
+
+
+def told(rows: NDArray[np.float32], facts: FileFacts, file: Path) -> tuple[NDArray[np.float32], sidecar.Fitted]:
+    """The rows of a recording of directions with what a motion file says of them, and how that belongs to it."""
+    rates, times = sidecar.load(file), times_of(facts)
+    fit = sidecar.fitted(rates, rows, times, str(file))
+    return sidecar.used(rows, rates, fit, times), fit
+
+
+def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> str:
+    s, rate, size = route.steady, float(facts.rate or 25), upright_raster(facts, route.read)
+    if not is_flat(walk(route, facts, seen)["steady"].before):
+        raise AdzerError(f"{facts.name} is of round lenses that nobody has matched at Join, a flat pair, or a sphere on its side: it cannot be held.")
+    if s.method == "level":
+        raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
+    path = upright_path(rows, turn_of(facts, route.read))
+    if s.method == "lock":
+        places, at = followed(facts, route, seen)
+        return solve.packed(solve.locked(places, path, at, size, rate, s.budget, s.roll), size)
+    return solve.packed(solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut), size)
+
+
+def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> str:
+    s, along, at = route.steady, rows[:, turns.ALONG].astype(np.float64), 0
+    if s.method == "path":
+        raise AdzerError(f"{facts.name}: on a sphere the way is laid by the keyframes of its view. Have it stand level, or take its jitter off.")
+    how: tuple[str, Heading, float] = ("level", "world", 1.0) if s.method == "hold" else (s.method, s.heading, s.level)
+    stood = standing.stands(rows)
+    if s.method == "lock":
+        places, at = followed(facts, route, seen)
+        x, y, _, _ = walk(route, facts, seen)["steady"].before.region("left")
+        frames, known = np.arange(facts.frames), np.isfinite(places[:, 0])
+        # Where it is not seen it stands still in the world.
+        world = np.einsum("nij,nj->ni", stood[known], seen_through.direction(places[known] - (x, y)))
+        world = np.stack([np.interp(frames, frames[known], world[:, c]) for c in range(3)], axis=1)
+        along = np.einsum("nji,nj->ni", stood, world)
+    if how[:2] == ("level", "travel") and standing.travels(rows) < TRAVELS:
+        raise AdzerError(f"{facts.name}: nothing in it says where it goes: little passes by. Head it as it rides, or to the world.")
+    held = standing.held(stood, along, float(facts.rate or 25), *how, s.cut, s.lean, at)
+    return solve.packed(standing.vectors(held), (1, 1))
 
 
 def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[NDArray[np.float64], int]:
@@ -170,7 +186,11 @@ def upright_path(rows: NDArray[np.float32], turn: int) -> NDArray[np.float64]:
 def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, report: Report = lambda _: None) -> NDArray[np.float32]:
     """Rows of motion of the delivered preview itself, of a sphere's the whole one: nothing of what was solved is believed."""
     round_ = lens(facts, route, seen) is not None
-    walked = walk(route.with_("shape", view=None) if round_ else route, facts, seen, card)
+    if round_:
+        route = route.with_("shape", view=None)
+        if walk(route, facts, seen, card).draft.pair is not None:  # both eyes are held alike
+            route = route.with_("join", laid="left")
+    walked = walk(route, facts, seen, card)
     # Of a sphere all is looked at, whatever is delivered of it.
     if (stop := next((f for f in walked.findings if f.level is Level.STOP and not (round_ and f.stage == "deliver")), None)) is not None:
         raise Stopped(stop.text)

@@ -226,6 +226,10 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     rig, pair = context.draft.rig, context.draft.pair
     covered = context.draft.foot is not None and picture.projection == "equirectangular"
     stands = context.draft.held is not None and holds_directions(picture)
+    if stands and pair is None and picture.eyes not in (None, "one"):
+        text = f"Both eyes lie {picture.eyes} in one picture, which cannot stand as one. Have them taken apart at Join, or take a view of one."
+        fix = Fix("Take both eyes apart", "join", {"laid": "over" if picture.eyes == "over under" else "beside"})
+        return StepResult(picture, "pair?", (Finding(Level.STOP, "pair-held", text, "shape", fix),))
     if covered or stands or (rig is not None and rig.whole) or (pair is not None and picture.projection == "fisheye"):
         return _unrolled(picture, settings, context)
     seconds = float(picture.duration or 0) or None

@@ -40,6 +40,11 @@ def lens_of(picture: Picture, draft: Draft) -> Directions | None:
     return None
 
 
+def is_flat(picture: Picture) -> bool:
+    """One flat picture, developed: what can be held by moving it."""
+    return picture.projection in (None, "flat") and picture.eyes in (None, "one") and picture.mosaic in (None, "none")
+
+
 def named(what: str, lens: Directions) -> str:
     """An analysis or its finding, of a recording through that lens: through another it would be another."""
     return what if isinstance(lens, Equirect) else f"{what} {xxhash.xxh3_64_hexdigest(repr(lens).encode())}"
@@ -48,7 +53,7 @@ def named(what: str, lens: Directions) -> str:
 def step(picture: Picture, settings: SteadySettings, context: Context) -> StepResult:
     if (lens := lens_of(picture, context.draft)) is not None:
         return _standing(picture, settings, context, lens)
-    if picture.projection not in (None, "flat") or picture.eyes not in (None, "one") or picture.mosaic not in (None, "none"):
+    if not is_flat(picture):
         return StepResult(picture, "left as it is", idle=True)
     found = shaken(context.measured)
     wants = "" if found else "motion"

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QPainter, QPen
+from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
 from ....core.look import passes
@@ -18,7 +20,7 @@ from ....core.look.turns import Turns
 from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run import analysing as analyses
-from ....core.run.steadying import Way, best
+from ....core.run.steadying import TRAVELS, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions
 from ....core.steady.measure import Shake, Turned
@@ -40,6 +42,9 @@ NAMES = {
 }  # fmt: skip
 
 
+CAREFUL = "On a vehicle, a pole or a drone: what is mounted must hold in the wind and at the speed that come; local rules and a licence come first."
+
+
 class SteadyBench(StageBench):
     stage = "steady"
     hint = "Q as recorded · [ ] stage · ↑↓ shot · Esc fold"
@@ -53,7 +58,8 @@ class SteadyBench(StageBench):
         self._drawn: tuple[NDArray[np.float32], tuple[NDArray[np.float64], list[tuple[str, NDArray[np.float64]]]]] | None = None
         self._lens: Directions | None = None
         self.button = act("Measure how it shakes", self._measure)
-        self.card = Question("How does it shake?", self.button)
+        self.file = act("Take a motion file", self._motion_file, False)
+        self.card = Question("How does it shake?", self.button, self.file)
         self.method = Choice([("as held", "off"), ("hold", "hold"), ("no jitter", "drift"), ("even way", "path"), ("a thing stays", "lock")])
         self.stands = Choice([("as turned", "off"), ("no jitter", "drift"), ("stand level", "level"), ("a thing stays", "lock")])
         for choice in (self.method, self.stands):
@@ -98,6 +104,18 @@ class SteadyBench(StageBench):
     def _found(self, shot: Shot) -> Shake | Turned | None:
         found = self.desk.found(shot)
         return shaken(found) if self._lens is None else turned(found, self._lens)
+
+    def _motion_file(self) -> None:
+        """The camera's own record; taken again, it is given back."""
+        shot = self.desk.shot
+        if shot is None:
+            return
+        if self.desk.route_of(shot).steady.sidecar is not None:
+            self._solve(sidecar=None)
+            return
+        file, _ = QFileDialog.getOpenFileName(None, "How the camera turned", "", "Motion files (*.csv *.json)")
+        if file:
+            self._solve(sidecar=file)
 
     def _rows(self, shot: Shot) -> Rows | None:
         """How its picture moves or the camera turns, frame by frame, as it was measured."""
@@ -288,7 +306,7 @@ class SteadyBench(StageBench):
         self.headed.say(
             "Where it stays, only the view turns. As it rides, it goes round corners with what carries it"
             + (f", here by up to {found.fastest:.0f}° a second" if found.fastest >= 1 else "")
-            + ". " + (f"On {found.travels:.0%} of the frames what passes by says where it goes. " if found.travels > 0.3 else "")
+            + ". " + (f"On {found.travels:.0%} of the frames what passes by says where it goes. " if found.travels > TRAVELS else "")
             + "In headsets, what turns viewers by itself makes many of them ill.",
         )  # fmt: skip
 
@@ -302,6 +320,9 @@ class SteadyBench(StageBench):
         self._show_ways(shot, walked)
         result, found, runs = walked["steady"].result, self._found(shot), self.analysing.waits(shot)
         self.button.setVisible(bool(result.wants) or runs)
+        told = walked.route.steady.sidecar
+        self.file.setVisible(found is not None and self._lens is not None)
+        self.file.setText("Take a motion file" if told is None else f"Without {Path(told).name}")
         self.button.setText("Stop" if runs else "Measure how it shakes")
         trace = self.desk.trace(shot) if found is not None else None
         self.lines.setVisible(trace is not None)
@@ -309,7 +330,7 @@ class SteadyBench(StageBench):
             times, lines = self._drawn_of(shot, trace)
             self.lines.unit = "px" if self._lens is None else "°"
             self.lines.show_lines(times, lines, (), clock_of(shot.facts).time(self.desk.frame))
-            self.card.say(_shaking(found))
+            self.card.say(_shaking(found), CAREFUL if isinstance(found, Turned) else "")
         elif runs:
             self.card.say(f"Following its corners: {self.analysing.says() or 'others are measured first'}. What is done is kept.")
         elif result.wants:

@@ -155,8 +155,8 @@ def steady(
         leans = found.lean[:2]
     elif lean is None and isinstance(found, Turned) and method in ("hold", "level"):
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
-    if readout is None and isinstance(found, Shake) and found.readout is not None:
-        readout = found.readout[0]
+    if readout is None and isinstance(found, Shake):
+        readout = found.leans
     asked: dict[str, object] = {"method": method, "budget": share(budget), "roll": roll, "cut": cut}
     asked |= {"heading": heading, "level": level / 100, "lean": leans}
     if motion is not None:

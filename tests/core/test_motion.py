@@ -10,7 +10,7 @@ from scipy.ndimage import affine_transform, map_coordinates
 
 from adzer.core import records
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
-from adzer.core.intake.take import add_files
+from adzer.core.intake.take import add_files, facts_of
 from adzer.core.job import Job
 from adzer.core.look import passes
 from adzer.core.look.motion import FIRST, Motion, moved, path, readout
@@ -200,3 +200,13 @@ def test_how_long_rows_are_read_out_is_found_from_how_they_lean(frames):
     still = rows.copy()
     still[:, :2] = still[:, 5:] = 0
     assert readout(still, h) is None
+
+
+def test_pictures_that_no_sensor_read_out_are_not_told_to_lean():
+    """An animated film, whose rows are all of one moment, and a reading that lies within its own doubt."""
+    facts = facts_of(clip("bigbuckbunny"))
+    kind = Motion(assumed_samples(facts))
+    rows = np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, (0, 96)), "<f4").reshape(-1, len(Motion.columns))
+    assert measure.shake(rows, 25.0, facts.raster[1]).leans is None
+    for readout_, leans in (((10.0, 2.0), 10.0), ((-10.0, 2.0), -10.0), ((5.0, 2.0), None), (None, None)):
+        assert measure.Shake(1.0, 0.0, None, 2.0, 1.0, readout_).leans == leans

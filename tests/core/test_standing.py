@@ -11,9 +11,7 @@ import numpy as np
 import pytest
 import scipy.ndimage
 from scipy.spatial.transform import Rotation
-from typer.testing import CliRunner
 
-from adzer.cli.main import app
 from adzer.core import records
 from adzer.core.cards import delivery
 from adzer.core.errors import AdzerError
@@ -34,6 +32,7 @@ from adzer.core.steady import sidecar, standing
 from adzer.core.steady.measure import Turned
 
 from ..foreign import photograph
+from ..masters import lumas, run
 
 SIZE, RATE, FRAMES = (960, 480), 25.0, 26
 SAYS = Route().with_("read", projection="equirectangular", coverage="360", eyes="one")
@@ -115,26 +114,15 @@ def test_what_rides_along_is_not_taken_for_the_world():
     assert _off(turns.stood(rows), stands).max() < 0.15
 
 
-def _lumas(path):
-    with av.open(str(path)) as held:
-        return [f.to_ndarray(format="gray16le").astype(float) for f in held.decode(video=0)]
-
-
-def _run(*words):
-    made = CliRunner().invoke(app, [str(w) for w in words])
-    assert made.exit_code == 0, (made.output, made.exception)
-    return made.stdout
-
-
 def test_a_master_stands_still_and_its_pixels_are_sampled_once(shaken, tmp_path):
     """Every delivered frame is the first one, but for what one interpolation costs; unheld, none is."""
     path, _ = shaken
     says = ("--projection", "equirectangular", "--coverage", "360", "--eyes", "one")
     how = ("--method", "level", "--lean", "0,0", "--card", "web-sphere", "--out", tmp_path / "b.mp4", "--json")
-    told = json.loads(_run("steady", path, *says, *how))
+    told = json.loads(run("steady", path, *says, *how))
     assert told["method"] == "level"
-    frames = _lumas(tmp_path / "b.mp4")
-    rough = _lumas(path)
+    frames = lumas(tmp_path / "b.mp4")
+    rough = lumas(path)
     band = slice(100, 380)  # poles are stretched
     left = [np.sqrt(((f - frames[0])[band] ** 2).mean()) for f in frames[1:]]
     was = [np.sqrt(((f - rough[0])[band] ** 2).mean()) for f in rough[1:]]

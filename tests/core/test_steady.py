@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from fractions import Fraction
 
-import av
 import numpy as np
 import pytest
 import scipy.ndimage
@@ -25,6 +24,7 @@ from adzer.core.steady import solve
 from adzer.core.steady.slow import slow
 
 from ..foreign import photograph
+from ..masters import lumas, run
 
 RATE = 25.0
 
@@ -121,32 +121,21 @@ def _shaken(path, moves):
             writer.write(frame, n)
 
 
-def _lumas(path):
-    with av.open(str(path)) as held:
-        return [f.to_ndarray(format="gray16le").astype(float) for f in held.decode(video=0)]
-
-
-def _run(*words):
-    made = CliRunner().invoke(app, [str(w) for w in words])
-    assert made.exit_code == 0, (made.output, made.exception)
-    return made.stdout
-
-
 def test_a_master_is_held_as_on_a_tripod(tmp_path):
     hand = _hand(24, 8, reach=4.0)
     hand[:, 3] = 0
     _shaken(tmp_path / "a.mkv", hand)
     out = ("--card", "archive", "--out", tmp_path / "b.mkv", "--json")
-    told = json.loads(_run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *out))
+    told = json.loads(run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *out))
     assert told["method"] == "hold" and told["budget"] == 0.12
     off = {}
     for name in ("a.mkv", "b.mkv"):
-        frames = _lumas(tmp_path / name)
+        frames = lumas(tmp_path / name)
         found = [phase_cross_correlation(frames[0][24:-24, 24:-24], f[24:-24, 24:-24], upsample_factor=50)[0] for f in frames[1:]]
         off[name] = float(np.sqrt((np.array(found) ** 2).sum(axis=1).mean()))
     assert off["a.mkv"] > 2.0 and off["b.mkv"] < 0.5, off
-    assert min(f.min() for f in _lumas(tmp_path / "b.mkv")) > 40 * 256 / 1.2  # nothing of the bars' black
-    told = json.loads(_run("shake", tmp_path / "a.mkv", "--compare", "--budget", "12%", "--json"))
+    assert min(f.min() for f in lumas(tmp_path / "b.mkv")) > 40 * 256 / 1.2  # nothing of the bars' black
+    told = json.loads(run("shake", tmp_path / "a.mkv", "--compare", "--budget", "12%", "--json"))
     ways = {w["method"]: w for w in told["ways"]}
     assert set(ways) == {"off", "hold", "drift", "path"} and all(not w["why"] for w in ways.values())
     for method in ("hold", "path"):
@@ -161,17 +150,17 @@ def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path):
     _shaken(tmp_path / "a.mkv", hand)
     thing = 60 + 0.6 * photograph("coffee").mean(axis=2)[100:148, 200:256]
     goes = [(round(150 + 1.5 * n + hand[n, 0] - hand[0, 0]), round(110 + 10 * np.sin(n / 5) + hand[n, 1] - hand[0, 1])) for n in range(24)]
-    lumas = [np.clip(f / 256, 16, 235) for f in _lumas(tmp_path / "a.mkv")]
+    shaken = [np.clip(f / 256, 16, 235) for f in lumas(tmp_path / "a.mkv")]
     with Writer(tmp_path / "b.mkv", _spec()) as writer:
-        for n, (luma, (x, y)) in enumerate(zip(lumas, goes, strict=True)):
+        for n, (luma, (x, y)) in enumerate(zip(shaken, goes, strict=True)):
             luma[y : y + 48, x : x + 56] = thing
             frame, target = writer.blank()
             target[0][: SIZE[1], : SIZE[0]] = np.rint(luma)
             target[1][:], target[2][:] = 128, 128
             writer.write(frame, n)
     out = ("--card", "archive", "--out", tmp_path / "c.mkv")
-    _run("steady", tmp_path / "b.mkv", "--method", "lock", "--mark", "150,110,56,48", "--budget", "25%", "--readout", "0", *out)
-    frames = _lumas(tmp_path / "c.mkv")
+    run("steady", tmp_path / "b.mkv", "--method", "lock", "--mark", "150,110,56,48", "--budget", "25%", "--readout", "0", *out)
+    frames = lumas(tmp_path / "c.mkv")
     looks = scipy.ndimage.zoom(thing, 1 / 0.75, order=1)  # three quarters of the picture are left, enlarged to all of it
     found = [match_template(f / 256, looks) for f in frames]
     at = [np.unravel_index(f.argmax(), f.shape) for f in found]
@@ -206,13 +195,13 @@ def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_p
             target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(luma), 16, 235)
             target[1][:], target[2][:] = 128, 128
             writer.write(frame, n)
-    told = json.loads(_run("shake", tmp_path / "a.mkv", "--json"))
+    told = json.loads(run("shake", tmp_path / "a.mkv", "--json"))
     assert told["readout"][0] == pytest.approx(20.0, abs=0.7)  # half a frame at 25 a second
     apart = {}
     for name, more in (("as one", ("--readout", "0")), ("by row", ())):
         out = tmp_path / f"{name}.mkv"
-        _run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *more, "--card", "archive", "--out", out)
-        frames = _lumas(out)
+        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *more, "--card", "archive", "--out", out)
+        frames = lumas(out)
 
         def gone(frame, rows, frames=frames):
             return phase_cross_correlation(frames[0][rows, 24:-24], frame[rows, 24:-24], upsample_factor=50)[0]

@@ -29,6 +29,11 @@ class Shake(msgspec.Struct, frozen=True):
     readout: tuple[float, float] | None = None
     version: int = VERSION
 
+    @property
+    def leans(self) -> float | None:
+        """The readout where it is told beyond doubt: three times as far from none as it may be off. Synthetic pictures have none."""
+        return self.readout[0] if self.readout is not None and abs(self.readout[0]) > 3 * self.readout[1] else None
+
 
 class Turned(msgspec.Struct, frozen=True):
     """Of a sphere: ``degrees``, rms, by which it is turned off where a slow hand would hold it, and ``roll`` of them to the side;

@@ -144,8 +144,8 @@ class SteadyBench(StageBench):
             return
         if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0) and "lean" not in changes:
             wanted["lean"] = found.lean[:2]
-        if isinstance(found, Shake) and found.readout is not None and wanted["readout"] is None:
-            wanted["readout"] = found.readout[0]
+        if isinstance(found, Shake) and wanted["readout"] is None:
+            wanted["readout"] = found.leans
         args = (rows, shot.facts, self.desk.route_of(shot).with_("steady", **wanted), self.desk.seen(shot))
         self._ask("steady", args, lambda found: self.desk.answer("steady", **found), "It could not be held.")
 
@@ -251,6 +251,7 @@ class SteadyBench(StageBench):
         self.readout.set_value(s.readout or 0.0)
         if isinstance(found, Shake) and found.readout is not None:
             says = f"The footage says {found.readout[0]:.1f} ± {found.readout[1]:.1f} ms from the first row to the last"
+            says += "" if found.leans is not None else ", which may as well be none"
         else:
             says = "Nothing in it tells how long its rows are read out: it gathers too little speed"
         self.rows.say(f"{says}. Each row is put where it belongs, within the one warp; 0 takes all of them as one moment.".replace("-", "−"))

@@ -207,6 +207,10 @@ def convert(
         typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
     ] = None,
     speed: Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")] = None,
+    shutter: Annotated[
+        float, typer.Option(min=0, max=360, help="Played fast: degrees of a delivered frame over which light is averaged; 0: single frames."),
+    ] = 0.0,
+    between: Annotated[bool, typer.Option("--between", help="Played slowly: make frames between the recorded ones.")] = False,
     rate: Annotated[
         str | None,
         typer.Option(help="Make the frames even at this rate, frames a second, e.g. 25 or 24000/1001; as recorded if left out."),
@@ -233,7 +237,7 @@ def convert(
     shaped |= {k: str(_ratio(v, k)) for k, v in given if v is not None}
     if moves is not None:
         shaped["moves"] = records.to_plain(loaded(moves, crop.load))
-    route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, **shaped)
+    route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, shutter=shutter, between=between, **shaped)
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
     route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)

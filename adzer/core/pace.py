@@ -20,6 +20,7 @@ class Paced:
     frames     the recorded frame behind each delivered one, and ``moments``: seconds of the recording from its first frame, where
                what moves is then
     stamps     of each, in ``time_base`` units from 0; ``last``: how long the last of them stands
+    between    are frames made at moments between recorded ones? Else ``frames`` are shown
     start, stop   container times between which the recording's sound belongs to it, heard ``speed`` times as fast
     """
 
@@ -31,6 +32,7 @@ class Paced:
     speed: Fraction
     start: Fraction
     stop: Fraction
+    between: bool = False
 
     def __len__(self) -> int:
         return len(self.frames)
@@ -49,14 +51,16 @@ class Paced:
 @dataclass(frozen=True)
 class Pace:
     """How a recording's time becomes a delivery's: every recorded frame once at its own time; or, made ``even`` at a rate or
-    played at another ``speed``, at each tick the frame nearest in recorded time, of two as near the earlier one."""
+    played at another ``speed``, at each tick the frame nearest in recorded time, of two as near the earlier one; or, ``between``, one that is made
+    of both."""
 
     facts: FileFacts
     even: Fraction | None = None
     speed: Fraction = Fraction(1)
+    between: bool = False
 
-    def at(self, speed: Fraction) -> Pace:
-        return replace(self, speed=speed)
+    def at(self, speed: Fraction, between: bool = False) -> Pace:
+        return replace(self, speed=speed, between=between)
 
     @property
     def rate(self) -> Fraction:
@@ -110,7 +114,7 @@ class Pace:
     def _paced(
         self, frames: NDArray[np.int64], stamps: NDArray[np.int64], moments: NDArray[np.float64], base: Fraction, begins: Fraction
     ) -> Paced:
-        made = Paced(frames, stamps, moments, base, self.rate, self.speed, begins, begins)
+        made = Paced(frames, stamps, moments, base, self.rate, self.speed, begins, begins, self.between)
         if base * self.rate == 1:
             return replace(made, stop=begins + len(frames) / self.rate * self.speed)
         tail = made.last if len(stamps) > 1 else 0

@@ -101,6 +101,10 @@ class Input:
         """As it is at one moment of the shot, always."""
         return replace(self, source=self.source or self.recording, offset=self.offset + self.drift * moment, drift=0.0)
 
+    def later(self, seconds: float) -> Input:
+        """At each moment of the shot what this is so much later."""
+        return replace(self, offset=self.offset + self.drift * seconds)
+
     def alone(self, n: int) -> Input | None:
         """Of two recordings laid side by side the n-th as an input of its own; None if it is only one."""
         if not isinstance(self.recording, Pair) or self.turn:
@@ -119,6 +123,11 @@ class Input:
     def given(self) -> Samples:
         """Of the planes that the warp sees."""
         return self.prepares[-1].samples.turned(self.turn) if self.prepares else self.samples
+
+    @property
+    def lying(self) -> Samples:
+        """Of the same planes before they are turned."""
+        return self.prepares[-1].samples if self.prepares else self.as_recorded[0]
 
     @property
     def as_recorded(self) -> tuple[Samples, Size]:

@@ -6,10 +6,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..errors import AdzerError, UnreadableError
+from ..errors import UnreadableError
 from ..finding import Finding, Fix, Level
 from ..light import names
-from ..light.curves import Curve
 from ..picture import Picture
 from ..plan import Eye, Eyes, Rig
 from ..records import from_json
@@ -31,18 +30,11 @@ def two_lenses(picture: Picture, context: Context) -> bool:
     return picture.projection == "fisheye" and picture.eyes in (None, "one") and len(discs) == 2
 
 
-def recorded_curve(picture: Picture) -> Curve | None:
-    try:
-        return names.curve(picture.curve, picture.bits or 10, picture.range != "full") if picture.curve else None
-    except AdzerError:  # which Read says
-        return None
-
-
 def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
     if picture.eyes not in (None, "one"):
         return _eyes(picture, settings, context)
     if settings.foot is not None and picture.projection in ("equirectangular", "fisheye"):
-        curve = recorded_curve(picture)
+        curve = names.recorded(picture)
         covered, said = foot.planned(settings.foot, picture, curve)
         context = replace(context, draft=context.draft.with_(foot=covered, curve=curve))
         made = _whole(picture, settings, context)
@@ -90,7 +82,7 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
     says = "two lenses, matched" if matched else "two lenses, not matched"
     if rig.whole:
         says += ", a whole sphere"
-    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=recorded_curve(picture)))
+    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=names.recorded(picture)))
 
 
 def around(met: tuple[Met, ...], what: str, channel: int | None = None) -> Around | None:

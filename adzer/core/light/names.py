@@ -9,6 +9,7 @@ import numpy as np
 
 from .. import cards
 from ..errors import UnreadableError
+from ..picture import Picture
 from . import curves
 from .curves import MIDDLE_GREY, Curve
 from .primaries import Primaries
@@ -63,6 +64,14 @@ def curve(name: str, bits: int = 10, limited: bool = True) -> Curve:
     card = cards.find("curves", name, cards.CurveCard)
     built = build(name, card)
     return curves.from_code_values(built, bits, limited) if card.levels == "code" else built
+
+
+def recorded(picture: Picture) -> Curve | None:
+    """A Picture's own; None where nobody knows it, or there is no such."""
+    try:
+        return curve(picture.curve, picture.bits or 10, picture.range != "full") if picture.curve else None
+    except UnreadableError:  # which Read says
+        return None
 
 
 @lru_cache(maxsize=64)

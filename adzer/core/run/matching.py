@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 from ..errors import AdzerError
 from ..join import along, eyes, measure, rig, strip
 from ..join.measure import Matched, match
-from ..join.step import around, recorded_curve
+from ..join.step import around
+from ..light import names
 from ..light.curves import Curve
 from ..light.samples import Samples
 from ..look.sampling import signal, signal_at
@@ -129,7 +130,7 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
                     one, two = (signal(planes, samples, r, eyes.WIDE) for r in regions)
                 yield eyes.Shown(one, two, float(reader.time(n)))
 
-    return shown, aspect, recorded_curve(picture)
+    return shown, aspect, names.recorded(picture)
 
 
 def _overlap(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture, along.Overlap]:
@@ -152,7 +153,7 @@ def _lenses(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture,
     if picture.projection != "fisheye" or not isinstance(lens, Round):
         raise AdzerError(f"{facts.path} does not show round lenses, as far as anybody says. Say so on Read first.")
     x, y, *_ = picture.region(route.shape.eye)
-    return picture, lens, (x, y), recorded_curve(picture), held.samples
+    return picture, lens, (x, y), names.recorded(picture), held.samples
 
 
 def _spread(length: int, count: int) -> list[int]:

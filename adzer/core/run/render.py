@@ -81,7 +81,7 @@ def render_segment(
     with Writer(path, plan.spec, threads) as writer:
 
         def worked() -> Iterator[tuple[Any, int]]:
-            decoded = ahead(inputs.along(plan.timing.frames[part], times))
+            decoded = ahead(inputs.along(plan.timing.frames[part], times, plan.timing.between))
             with contextlib.closing(decoded):  # type: ignore[type-var]
                 for frames, stamp, moment, after in zip(decoded, stamps, moments, [*moments[1:], None], strict=True):
                     blank, planes = writer.blank()

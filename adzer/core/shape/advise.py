@@ -5,6 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from .. import cards
+from ..look.between import EXACT
 from .geometry import Framing
 
 USUAL_SQUEEZES = tuple(Fraction(s) for s in ("1", "1.33", "1.5", "1.6", "1.8", "2"))
@@ -102,6 +103,17 @@ def even_paces(recorded: Fraction, delivered: Fraction) -> list[tuple[Fraction, 
     paces += [(delivered / recorded, "each frame once")]
     paces += [(n * delivered / recorded, f"every {n}{'nd' if n == 2 else 'rd' if n == 3 else 'th'} frame") for n in (2, 3, 4, 8)]
     return [(speed, says) for speed, says in paces if SPEEDS[0] <= speed <= SPEEDS[1]]
+
+
+def invented(each: Fraction) -> float:
+    """Share of delivered frames that lie between two recorded ones, ``each`` of which pass for a delivered one.
+
+    >>> invented(Fraction(1, 2)), invented(Fraction(5, 8)), invented(Fraction(1))
+    (0.5, 0.875, 0.0)
+    """
+    near = Fraction(EXACT)
+    off = [each * n % 1 for n in range(min(each.denominator, 4096))]
+    return sum(near <= part <= 1 - near for part in off) / len(off)
 
 
 def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:

@@ -49,11 +49,15 @@ class ShapeSettings(Settings, frozen=True, forbid_unknown_fields=True):
     eye        that the view is taken of
     inside     a view that reaches beyond what the lens recorded is stopped, not only warned of
     speed      1/16–16 times as fast as recorded, view and footage alike
+    shutter    where several recorded frames pass for each delivered one: degrees of a delivered frame over which their light is averaged;
+               0: one of them is shown, the others never
+    between    where one recorded frame is to stand for several: are others made between them, or is it shown again?
     across     degrees that a round lens sees (None: 180); ``bend``: its polynomial (``sphere.Lens``)
     """
 
     OWN = frozenset({"marks", "lengths", "measured", "keep", "moves"})
-    version: int = 1
+    FROM = {1: lambda plain: plain}
+    version: int = 2
     squeeze: Fraction = Fraction(1)
     lens: str | None = None
     focus: Annotated[float, Meta(gt=0.0, le=1e6)] | None = None
@@ -77,6 +81,8 @@ class ShapeSettings(Settings, frozen=True, forbid_unknown_fields=True):
     eye: Literal["left", "right"] = "left"
     inside: bool = False
     speed: Fraction = Fraction(1)
+    shutter: Annotated[float, Meta(ge=0.0, le=360.0)] = 0.0
+    between: bool = False
     across: Annotated[float, Meta(ge=60.0, le=280.0)] | None = None
     bend: Annotated[tuple[Bend, ...], Meta(max_length=4)] = ()
 

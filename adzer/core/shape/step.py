@@ -7,8 +7,10 @@ from fractions import Fraction
 
 import msgspec
 
+from .. import shutter
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
+from ..light import names
 from ..picture import Picture
 from ..plan import Draft, Eyes, Panel, Patch
 from ..plan import even as nearest_even
@@ -20,7 +22,7 @@ from ..space.looks import CropLook
 from ..space.path import Move, ViewPath, check_moves, cut, longer, trouble
 from ..space.sphere import Flat
 from ..stage import Context, StepResult
-from .advise import SPEEDS, pace_text, shape_text
+from .advise import SPEEDS, invented, pace_text, shape_text
 from .geometry import Fitted, Framing, even, fit, panel, solve
 from .seam import crossing
 from .settings import ShapeSettings
@@ -133,21 +135,40 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
         fix = Fix("As fast as it was recorded", "shape", {"speed": "1"})
         return StepResult(picture, "speed?", (Finding(Level.STOP, "speed-out-of-range", text, "shape", fix),))
     made = _shape(picture, settings, context) if context.draft.pair is None else _both(picture, settings, context, context.draft.pair)
-    if settings.speed == 1:
+    return _paced(made, picture, settings, context)
+
+
+def _paced(made: StepResult, picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
+    """The same at another speed, or with the light of several recorded frames in each delivered one."""
+    rate, recorded, pace = picture.rate, context.facts.rate, context.draft.pace
+    assert pace is not None
+    each = recorded * settings.speed / rate if recorded and rate else Fraction(1)  # recorded frames to a delivered one
+    if each == 1 and settings.speed == 1:
         return made
-    assert context.draft.pace is not None
-    pace = context.draft.pace.at(settings.speed)
-    findings = list(made.findings)
-    if (
-        (rate := picture.rate)
-        and (recorded := context.facts.rate)
-        and (uneven := pace_text(recorded, settings.speed, rate))
-    ):
-        findings.append(Finding(Level.NOTE, "uneven-pace", uneven, "shape"))
-    says = f"{made.says}, {float(settings.speed):.0%} speed"
-    after = made.picture.with_(frames=pace.frames, duration=pace.seconds, timecode=None)
-    draft = (made.draft or context.draft).with_(pace=pace)
-    return replace(made, picture=after, draft=draft, says=says, findings=tuple(findings), idle=False)
+    says, findings, draft = [made.says], list(made.findings), made.draft or context.draft
+    made_between = settings.between and each < 1
+    opens = shutter.moments(recorded or Fraction(25), settings.speed, rate or Fraction(25), settings.shutter)
+    if settings.speed != 1:
+        says.append(f"{float(settings.speed):.0%} speed")
+    if made_between:
+        says.append(f"{invented(each):.0%} of its frames made between")
+        text = f"{invented(each):.0%} of the delivered frames were never recorded: they are made between two that were, and where these do not agree "
+        text += "about what moved, the nearer is shown again."
+        findings.append(Finding(Level.NOTE, "frames-made", text, "shape", Fix("Show frames again instead", "shape", {"between": False})))
+    elif len(opens) > 1:
+        says.append(f"{len(opens)} frames in one")
+    elif settings.speed != 1 and rate and recorded and (uneven := pace_text(recorded, settings.speed, rate)):
+        fix = Fix("Make frames between them", "shape", {"between": True}) if each < 1 else None
+        findings.append(Finding(Level.NOTE, "uneven-pace", uneven, "shape", fix))
+    if each >= 2 and len(opens) < 2:
+        text = f"Of {float(each):.3g} recorded frames one is shown: what moves fast is seen to jump. The light of them can be averaged instead."
+        findings.append(Finding(Level.NOTE, "frames-left-out", text, "shape", Fix("Average over half of each frame", "shape", {"shutter": 180.0})))
+    pace, after = pace.at(settings.speed, made_between), made.picture
+    if settings.speed != 1:
+        after = after.with_(frames=pace.frames, duration=pace.seconds, timecode=None)
+    if len(opens) > 1:
+        draft = shutter.exposed(draft.with_(curve=draft.curve or names.recorded(picture)), opens)
+    return replace(made, picture=after, draft=draft.with_(pace=pace), says=", ".join(says), findings=tuple(findings), idle=False)
 
 
 def _both(picture: Picture, settings: ShapeSettings, context: Context, pair: Eyes) -> StepResult:

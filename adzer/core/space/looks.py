@@ -102,6 +102,10 @@ class Turning:
         part = ((times - self.times[n]) / (self.times[n + 1] - self.times[n]))[..., None, None]
         return np.asarray(self.matrices[n] * (1 - part) + self.matrices[n + 1] * part)
 
+    def later(self, seconds: float) -> Turning:
+        """At each moment what this is so much later."""
+        return self if self.still else Turning(self.times - seconds, self.matrices)
+
     def back(self, places: Array, times: Array) -> Array:
         """Places (n, 2) of a flat recording at moments (n,) as they are looked at: the other way."""
         made = np.linalg.solve(self.at(times, True), np.concatenate([places, np.ones_like(places[:, :1])], axis=1)[..., None])[..., 0]

@@ -1,0 +1,163 @@
+"""Pictures between two recorded ones, made of what moved from one to the other; and how far one may trust them.
+
+The flow is looked for both ways (Kroeger et al. 2016, dense inverse search). At a moment between, each place gets the flow of what passes
+through it then, both pictures are brought there, and what only one of them shows is taken of that one. How unlike the two are that were brought
+there says how wrong the made one may be: nothing else than that either can be checked against.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+WIDE = 640  # columns on which the flow is looked for
+ASTRAY = 1.5  # pixels of those, there and back, from which on a place is taken to be hidden in the other picture
+EXACT = 1 / 64  # of the time between two frames, nearer to which than this a moment is a frame's own
+TRUSTED = 30.0  # dB between both sides, below which none is made
+
+Seen = NDArray[np.uint8]
+Floats = NDArray[np.float32]
+
+
+def seen(luma: NDArray[Any], top: int) -> Seen:
+    """A recorded plane (rows, columns), its highest code ``top``, as the flow is looked for on it."""
+    import cv2  # here, as it loads slowly and the window opens without it
+
+    h, w = luma.shape
+    k = min(1.0, WIDE / w)
+    size = (max(16, round(w * k)), max(16, round(h * k)))
+    small = cv2.resize(luma, size, interpolation=cv2.INTER_AREA).astype(np.float32)
+    return np.asarray(np.clip(small * np.float32(255 / top) + np.float32(0.5), 0, 255).astype(np.uint8))
+
+
+@dataclass(frozen=True)
+class Moves:
+    """From a picture to the next. ``there`` and ``back`` (rows, columns, 2): pixels right and down by which what lies at a place of the one lies
+    elsewhere in the other; ``lost`` and ``new`` (rows, columns): pixels off, there and back, of each place of the first and of the second."""
+
+    first: Seen
+    second: Seen
+    there: Floats
+    back: Floats
+    lost: Floats
+    new: Floats
+
+    @staticmethod
+    def of(first: Seen, second: Seen) -> Moves:
+        import cv2
+
+        flow: Any = cv2.DISOpticalFlow.create(cv2.DISOPTICAL_FLOW_PRESET_MEDIUM)
+        none: Any = None
+        there, back = flow.calc(first, second, none), flow.calc(second, first, none)
+        return Moves(first, second, there, back, _astray(there, back), _astray(back, there))
+
+    def at(self, part: float) -> Between:
+        """At a moment between, 0 … 1."""
+        import cv2
+
+        flow = _through(self, part)
+        x, y = _grid(flow.shape[:2])
+        a = x - np.float32(part) * flow[..., 0], y - np.float32(part) * flow[..., 1]
+        b = x + np.float32(1 - part) * flow[..., 0], y + np.float32(1 - part) * flow[..., 1]
+        lost, new = (
+            np.clip(cv2.remap(v, *at, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) / ASTRAY, 0, 1) for v, at in ((self.lost, a), (self.new, b))
+        )
+        first = (1 - part) * (1 - new * (1 - lost))
+        second = part * (1 - lost * (1 - new))
+        share = np.asarray(first / np.maximum(first + second, 1e-6), np.float32)
+        return Between(flow, np.asarray(cv2.blur(share, (3, 3)), np.float32), part)
+
+    @property
+    def agree(self) -> float:
+        """dB between both sides halfway where both count; 99 where they are the same."""
+        import cv2
+
+        made = self.at(0.5)
+        size, stays = self.first.shape[1::-1], cv2.BORDER_REPLICATE
+        a, b = (
+            cv2.remap(p, *made.places(size, k), cv2.INTER_LINEAR, borderMode=stays).astype(np.float32)
+            for k, p in enumerate((self.first, self.second))
+        )
+        counts = 4 * made.share * (1 - made.share)
+        off = float((counts * (a - b) ** 2).sum() / max(float(counts.sum()), 1.0)) / 255**2
+        return 99.0 if off < 1e-9 else min(99.0, -10 * float(np.log10(off)))
+
+
+@dataclass(frozen=True)
+class Between:
+    """A moment ``part`` of the way between two pictures: the ``flow`` from the one to the other of what passes through each place then, and which
+    ``share`` of it the first shows."""
+
+    flow: Floats
+    share: Floats
+    part: float
+
+    def places(self, size: tuple[int, int], second: int) -> tuple[Floats, Floats]:
+        """Columns and rows of the first picture, or of the second, ``size`` wide and high, behind each place."""
+        import cv2
+
+        (w, h), (rows, columns) = size, self.flow.shape[:2]
+        flow = self.flow if size == (columns, rows) else cv2.resize(self.flow, size)
+        x, y = _grid((h, w))
+        by = (1 - self.part) if second else -self.part
+        return x + flow[..., 0] * np.float32(by * w / columns), y + flow[..., 1] * np.float32(by * h / rows)
+
+    def made(self, first: NDArray[Any], second: NDArray[Any], top: int) -> NDArray[Any]:
+        """A plane (rows, columns) of codes up to ``top`` at that moment, of both pictures'."""
+        import cv2
+
+        size = first.shape[1::-1]
+        a, b = (
+            cv2.remap(plane, *self.places(size, k), cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).astype(np.float32)
+            for plane, k in ((first, 0), (second, 1))
+        )
+        share = cv2.resize(self.share, size)
+        return np.asarray(np.clip(np.rint(b + (a - b) * share), 0, top).astype(first.dtype))
+
+
+def _grid(shape: tuple[int, ...]) -> tuple[Floats, Floats]:
+    y, x = np.indices(shape, np.float32)
+    return x, y
+
+
+def _astray(there: Floats, back: Floats) -> Floats:
+    """Pixels by which one does not come back to each place."""
+    import cv2
+
+    x, y = _grid(there.shape[:2])
+    again = cv2.remap(back, x + there[..., 0], y + there[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.asarray(np.linalg.norm(there + again, axis=-1).astype(np.float32))
+
+
+def _through(moves: Moves, part: float) -> Floats:
+    """(rows, columns, 2) from the first to the second, of what passes through each place on the way: where several do, what finds its way back
+    best; where nothing does, as round about."""
+    import cv2
+
+    h, w = moves.first.shape
+    x, y = (v.ravel() for v in _grid((h, w)))
+    to, flows, worse = [], [], []
+    for flow, way, off, sign in ((moves.there, part, moves.lost, 1), (moves.back, 1 - part, moves.new, -1)):
+        d = flow.reshape(-1, 2)
+        at_x, at_y = np.rint(x + np.float32(way) * d[:, 0]).astype(np.int64), np.rint(y + np.float32(way) * d[:, 1]).astype(np.int64)
+        inside = (at_x >= 0) & (at_x < w) & (at_y >= 0) & (at_y < h)
+        to.append((at_y * w + at_x)[inside])
+        flows.append((sign * d)[inside])
+        worse.append(off.ravel()[inside])
+    order = np.argsort(255 - np.minimum(np.concatenate(worse) * 32, 255).astype(np.uint8), kind="stable")  # of bytes: sorted at once
+    made, there = np.zeros((h * w, 2), np.float32), np.zeros(h * w, np.float32)
+    places = np.concatenate(to)[order]
+    made[places] = np.concatenate(flows)[order]  # of several the last, the best, stays
+    there[places] = 1.0
+    made, there = made.reshape(h, w, 2), there.reshape(h, w)
+    side = 3
+    while not there.all():
+        near = cv2.blur(there, (side, side))
+        filled = cv2.blur(made * there[..., None], (side, side)) / np.maximum(near, 1e-6)[..., None]
+        gaps = (there == 0) & (near > 0)
+        made[gaps], there[gaps] = filled[gaps], 1.0
+        side = 2 * side + 1
+    return np.stack([cv2.medianBlur(np.ascontiguousarray(made[..., c]), 5) for c in (0, 1)], axis=-1)

@@ -99,10 +99,8 @@ USUAL_RATES = tuple(Fraction(n, d) for n, d in ((24000, 1001), (24, 1), (25, 1),
 def even_paces(recorded: Fraction, delivered: Fraction) -> list[tuple[Fraction, str]]:
     """Every speed at which ``recorded`` frames a second fall evenly on ``delivered`` ones, from slow to fast, and what becomes
     of each frame."""
-    paces = [(delivered / recorded / n, f"each frame {n} times") for n in (8, 4, 3, 2)]
-    paces += [(delivered / recorded, "each frame once")]
-    paces += [(n * delivered / recorded, f"every {n}{'nd' if n == 2 else 'rd' if n == 3 else 'th'} frame") for n in (2, 3, 4, 8)]
-    return [(speed, says) for speed, says in paces if SPEEDS[0] <= speed <= SPEEDS[1]]
+    found = [(each * delivered / recorded, cadence(each)) for each in (*(Fraction(1, n) for n in (8, 4, 3, 2)), *map(Fraction, (1, 2, 3, 4, 8)))]
+    return [(speed, says) for speed, says in found if SPEEDS[0] <= speed <= SPEEDS[1]]
 
 
 def invented(each: Fraction) -> float:
@@ -116,20 +114,41 @@ def invented(each: Fraction) -> float:
     return sum(near <= part <= 1 - near for part in off) / len(off)
 
 
+def cadence(each: Fraction) -> str:
+    """How often recorded frames are shown where ``each`` of them pass for a delivered one; as it can be counted in the master.
+
+    >>> [cadence(Fraction(v)) for v in ("1", "1/2", "2/5", "24/25", "4", "25/24", "5/2")]
+    ['each once', 'each twice', 'each 2 or 3 times', 'each once or twice', 'every 4th', 'each or every 2nd', 'every 2nd or every 3rd']
+    """
+    if each <= 1:
+        least, more = divmod(1 / each, 1)
+        times = [("", "once", "twice")[n] if n < 3 else f"{n} times" for n in (least, least + 1)]
+        return f"each {times[0]}" if not more else f"each {least} or {least + 1} times" if least > 1 else f"each {times[0]} or {times[1]}"
+    least, more = divmod(each, 1)
+    first = f"every {_nth(least)}" if least > 1 else "each"
+    return f"{first} or every {_nth(least + 1)}" if more else first
+
+
+def _odd_one(each: Fraction) -> str:
+    """Of what is nearly even: how often it is not."""
+    if Fraction(1, 2) < each < 1:
+        return f" One of {_number(1 / (1 - each))} delivered shows the one before again."
+    return f" One of {_number(each / (each - 1))} recorded is never shown." if 1 < each < 2 else ""
+
+
+def _nth(n: int) -> str:
+    return f"{n}{'st' if n % 10 == 1 and n != 11 else 'nd' if n % 10 == 2 and n != 12 else 'rd' if n % 10 == 3 and n != 13 else 'th'}"
+
+
 def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
     """What is uneven about playing ``recorded`` frames a second at a speed in ``delivered`` ones; "" if nothing is."""
     each = recorded * speed / delivered  # recorded frames to a delivered one
     if each.denominator == 1:
         return ""
     if each < 1:
-        even = "each" if (1 / each).denominator == 1 else "unevenly each"
         return (
-            f"{even.capitalize()} recorded frame is shown {float(1 / each):.4g} times on average: movement stutters. "
-            f"{float(delivered / recorded):.1%} of the speed shows each once; a camera that ran at {float(delivered / speed):.4g} frames "
-            "a second would have been smooth at this one."
+            f"{cadence(each).replace('each', 'Each recorded frame is shown')}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the "
+            f"speed shows each once; a camera that ran at {float(delivered / speed):.4g} frames a second would have been smooth at this one."
         )
     near = Fraction(round(each)) * delivered / recorded
-    return (
-        f"{float(each):.3g} recorded frames pass for each delivered one, now more, now fewer: movement is a little uneven. "
-        f"{float(near):.1%} of the speed is even."
-    )
+    return f"{cadence(each).capitalize()} recorded frame is shown: movement is a little uneven.{_odd_one(each)} {float(near):.1%} of the speed is even."

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
@@ -62,6 +63,21 @@ class Body:
             )  # fmt: skip
 
         return at
+
+
+def write_rates(path: Path, pose: Callable[[float], Pose], seconds: float, rate: float = 200.0, begun: float = 4213.7) -> None:
+    """What a recorder on the camera says of how it turns (``docs/motion.md``): ``rate`` times a second, by a clock that began ``begun``
+    seconds before the recording, about axes of its own, with a bias of up to half a degree a second and a noise of a tenth."""
+    rng = np.random.default_rng(7)
+    axes = np.array([[0.0, 0.0, 1.0], [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])  # its x goes up, its y to the right, its z ahead
+    bias, rows, step = rng.uniform(-0.5, 0.5, 3), ["time,x,y,z"], 1e-3
+    for t in np.arange(-0.2, seconds + 0.2, 1 / rate):
+        a, b = pose(float(t) - step).rotation(), pose(float(t) + step).rotation()
+        turned = a.T @ b  # what it turned by, in its own right, forward and up
+        spun = np.array([turned[2, 1] - turned[1, 2], turned[0, 2] - turned[2, 0], turned[1, 0] - turned[0, 1]]) / 2 / (2 * step)
+        x, y, z = axes @ np.degrees(spun) + bias + rng.normal(0, 0.1, 3)
+        rows.append(f"{t + begun:.6f},{x:.5f},{y:.5f},{z:.5f}")
+    path.write_text("\n".join(rows) + "\n", encoding="utf-8")
 
 
 BODIES: dict[str, Body] = {

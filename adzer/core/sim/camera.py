@@ -32,6 +32,8 @@ from . import cameras as kinds
 from . import sound, world
 
 Array = NDArray[np.float64]
+INSTANTS = 16  # moments at which light is gathered while a shutter is open
+ROWS = 4  # that are read out at once
 
 
 @dataclass(frozen=True)
@@ -95,6 +97,8 @@ class Camera:
     timecode: str | None = None
     sound: bool = True
     sphere: SphereTags | None = None  # written into the file, if it is an MP4
+    open: float = 0.0  # seconds that its shutter is open, half of them before a frame's moment; ``readout``: from its first row to its last, likewise
+    readout: float = 0.0
 
     def sized(self, raster: tuple[int, int]) -> Camera:
         return replace(self, raster=raster)
@@ -128,13 +132,24 @@ class Camera:
         return np.stack([x, y], axis=-1)
 
     def light(self, time: float, samples: int = 2) -> Array:
-        """Radiance (height, width, 3) in BT.709 primaries, box-filtered over each pixel from samples² rays."""
+        """Radiance (height, width, 3) in BT.709 primaries, box-filtered over each pixel from samples² rays, and over the time that its shutter is
+        open."""
+        if not self.open:
+            return self._seen(time, samples)
+        moments = time + self.open * ((np.arange(INSTANTS) + 0.5) / INSTANTS - 0.5)
+        return np.asarray(np.mean([self._seen(float(t), samples) for t in moments], axis=0))
+
+    def _seen(self, moment: float, samples: int) -> Array:
+        """At one moment, or row by row about it."""
         w, h = self.raster
         out = np.empty((h, w, 3))
         step = (np.arange(samples) + 0.5) / samples
         rows = max(1, 400_000 // (w * samples * samples))
+        if self.readout:
+            rows = min(rows, ROWS)
         for top in range(0, h, rows):
             n = min(rows, h - top)
+            time = moment + self.readout * ((top + n / 2) / h - 0.5)
             ys = (top + np.arange(n)[:, None] + step).ravel()
             xs = (np.arange(w)[:, None] + step).ravel()
             x, y = np.meshgrid(xs, ys)
@@ -243,6 +258,8 @@ def truth(camera: Camera, count: int) -> dict[str, object]:
         "time_base": str(camera.base),
         "squeeze": float(camera.squeeze),
         "field_of_view": camera.field_of_view,
+        "open": camera.open,
+        "readout": camera.readout,
         "timecode": camera.timecode,
         "recorder": recorder,
         "tags": records.to_plain(r.tags),

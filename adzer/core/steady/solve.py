@@ -12,6 +12,7 @@ import zlib
 import numpy as np
 from numpy.typing import NDArray
 
+from ..look.motion import through
 from ..space.looks import Turning
 from .slow import slow
 
@@ -214,8 +215,6 @@ BETWEEN = 4  # moments a frame at which it is known where rows belong that are r
 def turning(moves: Array, size: Size, kept: float, times: Array, by_row: bool = False) -> Turning:
     """As a patch has it. ``by_row``: between frames, too, and before the first and after the last, where nothing bare enters by that."""
     if by_row and len(moves) > 3:
-        from scipy.interpolate import CubicSpline
-
         ends = np.stack([2 * moves[0] - moves[1], 2 * moves[-1] - moves[-2]])
         ends = np.where(inside(ends, size, kept)[:, None], ends, moves[[0, -1]])
         moves = np.concatenate([ends[:1], moves, ends[1:]])
@@ -223,6 +222,6 @@ def turning(moves: Array, size: Size, kept: float, times: Array, by_row: bool = 
         at = np.arange(BETWEEN * (len(times) - 1) + 1) / BETWEEN
         n = np.arange(len(times))
         straight = np.stack([np.interp(at, n, moves[:, c]) for c in range(4)], axis=1)
-        bent = CubicSpline(n, moves)(at)
+        bent = through(moves, at)
         moves, times = np.where(inside(bent, size, kept)[:, None], bent, straight), np.interp(at, n, times)
     return Turning(np.asarray(times, np.float64), matrices(moves, size, kept))

@@ -201,6 +201,7 @@ class BenchView(QWidget):
                 "deliver": lambda: DeliverBench(self.desk),
             }
             bench = self._benches[stage] = kinds[stage]()
+            bench.repaint.connect(self.picture.update)
             found = self._findings[stage] = FindingList(self._mend)
             self._columns[stage] = self.questions.addWidget(_column(bench, found))
             page, row = _shelf(bench)

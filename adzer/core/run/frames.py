@@ -67,6 +67,7 @@ class Prepared:
         self._kept: list[dict[int, Planes]] = [{} for _ in range(len(held.prepares) + 1)]
         self._moves: tuple[int, Moves] | None = None
         self._first = 0
+        self.made = self.again = 0
 
     def planes(self, number: int, steps: int | None = None) -> Planes:
         steps = len(self.prepares) if steps is None else steps
@@ -95,7 +96,9 @@ class Prepared:
             self._moves = number, self.moves(number)
         moves = self._moves[1]
         if moves.agree < TRUSTED:
+            self.again += 1
             return self.planes(number + (part > 0.5))
+        self.made += 1
         between, samples = moves.at(part), self.held.lying
         sizes = [samples.format.plane_size(self.held.as_recorded[1], i) for i in range(len(self.planes(number)))]
         both = zip(self.planes(number), self.planes(number + 1), sizes, strict=True)
@@ -118,11 +121,13 @@ class Prepared:
 
 
 class Inputs:
-    """A plan's inputs opened for decoding. Use as a context manager."""
+    """A plan's inputs opened for decoding. Use as a context manager. ``made``: frames of its first recording that were made between two so far;
+    ``again``: where these do not agree, and the nearer one was given."""
 
     def __init__(self, inputs: tuple[Input, ...], source: Source, print_: str | None) -> None:
         self.inputs, self._open = inputs, ExitStack()
         self._readers: dict[object, Reader] = {}
+        self.made = self.again = 0
         try:
             self._lines = [self._opened(i, source, print_) for i in inputs]
         except BaseException:
@@ -149,12 +154,15 @@ class Inputs:
                 at, part = numbers(held, line, frames, moments), np.zeros(len(frames))
             shared.setdefault(_recording(held), []).append((n, at, part))
         readers = [self._prepared(each) for each in shared.values() if len(frames)]
+        had = self.made, self.again
         for k in range(len(frames)):
             planes = [line if isinstance(line, tuple) else () for line in self._lines]
             for each, prepared in zip(shared.values(), readers, strict=True):
                 prepared.forget(min(int(at[k]) for _, at, _ in each))
                 for n, at, part in sorted(each, key=lambda one: int(one[1][k])):
                     planes[n] = prepared.at(int(at[k]), float(part[k]))
+            if readers:
+                self.made, self.again = had[0] + readers[0].made, had[1] + readers[0].again
             yield planes
 
     def _prepared(self, taken: list[tuple[int, NDArray[np.int64], NDArray[np.float64]]]) -> Prepared:

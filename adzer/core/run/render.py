@@ -76,7 +76,7 @@ def render_segment(
     part = slice(*span)
     stamps, times = plan.timing.stamps[part].tolist(), plan.timing.moments[part]
     moments = times.tolist()
-    witness = Witness()
+    witness, before = Witness(), (inputs.made, inputs.again)
     sub, exact = plan.spec.format.sub, plan.spec.encoder in EXACT
     with Writer(path, plan.spec, threads) as writer:
 
@@ -95,6 +95,7 @@ def render_segment(
                 writer.write(blank, stamp - stamps[0])
                 tick(n + 1)
     witness.prints, witness.steps = writer.prints, writer.quantisers
+    witness.made, witness.again = inputs.made - before[0], inputs.again - before[1]
     return witness
 
 

@@ -65,6 +65,11 @@ def check(
     if facts.frames == len(plan.timing):
         _check_packets(checks, path, plan, witnesses, sounds or [])
         _check_frames(checks, path, plan, witnesses)
+        if plan.timing.between:
+            made, again = (sum(getattr(w, name) for w in witnesses) for name in ("made", "again"))
+            text = f"{made} of {facts.frames} frames were made between two recorded ones"
+            text += f", {again} shown again where these do not agree about what moved" if again else ""
+            checks.append(Check("made between", made + again < facts.frames, text))
     return Report(
         tuple(checks),
         probe.checksum(path),

@@ -112,6 +112,8 @@ class Witness:
     looks: list[Look] = field(default_factory=list)
     prints: list[int] = field(default_factory=list)
     steps: list[float] = field(default_factory=list)  # 0 where an encoder does not say
+    made: int = 0  # frames that were made between two recorded ones; ``again``: where these do not agree, and the nearer was shown
+    again: int = 0
 
     def save(self, path: Path) -> None:
         with path.open("wb") as file:
@@ -124,6 +126,7 @@ class Witness:
                 print=np.array([k.print for k in self.looks], np.uint64),
                 prints=np.array(self.prints, np.uint64),
                 steps=np.array(self.steps, np.float32),
+                between=np.array([self.made, self.again]),
             )
 
     @staticmethod
@@ -134,4 +137,5 @@ class Witness:
                 Look(m, d.astype(np.float32), e.astype(np.float32), t.astype(np.float32), int(p))
                 for m, d, e, t, p in zip(*(held[k] for k in ("means", "detail", "edge", "tilt", "print")), strict=True)
             ]
-            return Witness(looks, [int(p) for p in held["prints"]], [float(s) for s in held["steps"]])
+            between = (int(n) for n in held["between"]) if "between" in held else (0, 0)
+            return Witness(looks, [int(p) for p in held["prints"]], [float(s) for s in held["steps"]], *between)

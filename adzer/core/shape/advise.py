@@ -146,9 +146,10 @@ def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
     if each.denominator == 1:
         return ""
     if each < 1:
+        shown = cadence(each).replace("each", "Each recorded frame is shown")
         return (
-            f"{cadence(each).replace('each', 'Each recorded frame is shown')}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the "
-            f"speed shows each once; a camera that ran at {float(delivered / speed):.4g} frames a second would have been smooth at this one."
+            f"{shown}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the speed shows each once; a camera that ran at "
+            f"{float(delivered / speed):.4g} frames a second would have been smooth at this one."
         )
-    near = Fraction(round(each)) * delivered / recorded
-    return f"{cadence(each).capitalize()} recorded frame is shown: movement is a little uneven.{_odd_one(each)} {float(near):.1%} of the speed is even."
+    near, shown = Fraction(round(each)) * delivered / recorded, cadence(each).capitalize()
+    return f"{shown} recorded frame is shown: movement is a little uneven.{_odd_one(each)} {float(near):.1%} of the speed is even."

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
-from PySide6.QtCore import QObject, QPointF, QRectF
+from PySide6.QtCore import QObject, QPointF, QRectF, Signal
 from PySide6.QtGui import QImage, QPainter
 from PySide6.QtWidgets import QWidget
 
@@ -14,6 +14,7 @@ from ...core.job import Shot
 from ...core.route import Walk
 from ...core.run.service import Reply
 from ...core.shape.advise import shape_text
+from ..looping import Looping
 from ..model import Desk
 from ..widgets.plots import Plot
 from ..widgets.shapes import Framed, Shapes
@@ -38,6 +39,7 @@ class StageBench(QObject):
     side_share = 0.6  # of the main picture's width, for the delivered one beside it
     whole_words = "the whole picture, desqueezed"
     hint = ""
+    repaint = Signal()  # what is shown in place of the main picture has changed
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
@@ -45,7 +47,10 @@ class StageBench(QObject):
         self.shapes: Shapes | None = None
         self.questions: list[QWidget] = []
         self.instruments: list[Plot] = []
+        self.looping: Looping | None = None
         self.build()
+        if self.looping is not None:
+            self.looping.stepped.connect(self.repaint)
 
     def build(self) -> None:
         """Makes ``questions`` and ``instruments``, once."""
@@ -106,7 +111,7 @@ class StageBench(QObject):
 
     def instead(self) -> QImage | None:
         """What is shown in place of the main picture."""
-        return None
+        return self.looping.picture() if self.looping is not None else None
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
         """Draws on the main picture, which lies in ``rect``."""

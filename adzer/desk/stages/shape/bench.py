@@ -93,6 +93,7 @@ class ShapeBench(StageBench):
         self.keep_card = Question("What must stay in?", self.keep, self.forget_keep)
         self.alone = Alone(self)
         self.speed_card = Speed(desk)
+        self.looping = self.speed_card.looping
         self.questions = [
             self.squeeze_card, self.school_card, self.shape_card, self.hold_card, self.place_card, self.matters_card,
             self.closer_card, self.keep_card, self.keys, self.follow, self.alone, self.speed_card,
@@ -341,6 +342,9 @@ class ShapeBench(StageBench):
         return QPointF(rect.left() + x * rect.width(), rect.top() + y * rect.height())
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        if self.speed_card.looping.plays:
+            self.speed_card.looping.overlay(painter, rect)
+            return
         shot = self.desk.shot
         if shot is not None:
             self.squeeze_card.draw(painter, rect, shot)

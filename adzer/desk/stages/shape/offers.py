@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from ....core import cards
+from ....core import cards, shutter
 from ....core.job import Shot, take_before
 from ....core.media.clock import clock_of
 from ....core.read.advise import rate_text
 from ....core.records import to_plain
 from ....core.route import Walk
 from ....core.shape import cuts
-from ....core.shape.advise import USUAL_RATES, even_paces, pace_text
+from ....core.shape.advise import USUAL_RATES, cadence, even_paces, invented, pace_text
+from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..base import StageBench
@@ -100,7 +101,14 @@ class Speed(Question):
     """How fast the shot is played: a factor, or whatever fits it to a length. View and footage go alike."""
 
     def __init__(self, desk: Desk) -> None:
-        self.desk = desk
+        self.desk, self.looping = desk, Looping(desk)
+        self.shutter = Choice([("one", 0.0), ("half, averaged", 180.0), ("all, averaged", 360.0)])
+        self.shutter.chosen.connect(lambda v: desk.answer("shape", shutter=v))
+        self.between = Choice([("shown again", False), ("made between", True)])
+        self.between.chosen.connect(lambda v: desk.answer("shape", between=v))
+        self.opened = Numbers(("of the frames that pass meanwhile it shows", self.shutter))
+        self.filled = Numbers(("where one stands for several it is", self.between))
+        self.play = act("Play it from here", self._play, False)
         self.percent, self.seconds = Number(100, 1, 6.25, 1600, 2), Number(1, 0.1, 0.02, 1e5, 2)
         self.rate, self.even = Pick([("as recorded", None)]), Pick([])
         self.rate.chosen.connect(
@@ -109,7 +117,7 @@ class Speed(Question):
         self.even.chosen.connect(lambda v: desk.answer("shape", speed=str(v)))
         super().__init__(
             "How fast does it play?", Numbers(("speed, %", self.percent), ("or seconds long", self.seconds)),
-            Numbers(("delivered a second", self.rate)), Numbers(("an even speed", self.even)),
+            Numbers(("delivered a second", self.rate)), Numbers(("an even speed", self.even)), self.opened, self.filled, self.play,
         )  # fmt: skip
         self.percent.drafted.connect(lambda v: self._draft(Fraction(v).limit_denominator(10_000) / 100))
         self.seconds.drafted.connect(lambda v: self._draft(self._length() / Fraction(v).limit_denominator(1000)))
@@ -135,12 +143,42 @@ class Speed(Question):
         chosen = read.even_rate if read.timing == "even" else None
         rates = sorted({*USUAL_RATES, self.desk.job_rate, *([chosen] if chosen else [])})
         self.rate.set_answers([("as recorded", None), *((f"{rate_text(r)} frames", r) for r in rates)], chosen)
-        self.even.set_answers([(f"{float(s):.4%} · {says}", s) for s, says in even_paces(shot.facts.rate, rate)], speed)
+        paces = even_paces(shot.facts.rate, rate)
+        self.even.set_answers([(f"{float(s):.4%} · {says} · {float(self._length() / s):.1f} s", s) for s, says in paces], speed)
         each = shot.facts.rate * speed / rate
+        self.opened.setVisible(each >= Fraction(3, 2))
+        self.filled.setVisible(each < 1)
+        self.play.setVisible(each != 1)
+        self.shutter.set_value(walked.route.shape.shutter)
+        self.between.set_value(walked.route.shape.between)
+        opens = len(shutter.moments(shot.facts.rate, speed, rate, walked.route.shape.shutter))
+        if walked.route.shape.between and each < 1:
+            passes = f"{invented(each):.0%} of them are made between two recorded ones; where these do not agree about what moved, the nearer is shown again."
+        elif opens > 1:
+            passes = f"the light of {opens} recorded frames is in each, as a camera would have had it that took fewer."
+        else:
+            passes = pace_text(shot.facts.rate, speed, rate) or f"{cadence(each).replace('each', 'each recorded frame')}{', evenly' if each != 1 else ''}."
         self.say(
-            f"Recorded at {float(shot.facts.rate):g}, delivered at {float(rate):g} frames a second: "
-            + ("every recorded frame is shown once." if each == 1 else pace_text(shot.facts.rate, speed, rate)
-               or f"every {float(each):g}th recorded frame is shown, evenly.")
+            f"Recorded at {float(shot.facts.rate):.4g}, delivered at {float(rate):.4g} frames a second: {passes[:1].lower() + passes[1:]}"
             + ("" if speed == 1 else " The sound keeps its pitch."),
             f"Every frame once would be {float(rate / shot.facts.rate):.0%} of the speed." if rate != shot.facts.rate else "",
         )  # fmt: skip
+
+    def _play(self) -> None:
+        """What is delivered from the playhead on, round and round; pressed again, it is put away."""
+        shot = self.desk.shot
+        if self.looping.plays or shot is None:
+            self.looping.put_away()
+            self._show_play()
+            return
+        facts, route, seen = self.desk.shown(shot)
+        args = (facts, seen, route, self.desk.card_of(shot), self.desk.frame, SECONDS, FIT[1])
+        self.looping.ask("loop", args, ["as delivered"], self._show_play)
+        self.play.setText("Making it…")
+
+    def _show_play(self) -> None:
+        """What the button does, and of what plays how much was made."""
+        self.play.setText("Put it away" if self.looping.plays else "Play it from here")
+        if self.looping.plays and (loop := self.looping.loops[0]).made + loop.again:
+            told = f"as delivered · {loop.made} of {len(loop.frames)} made between"
+            self.looping.names = [told + (f", {loop.again} shown again: they do not agree" if loop.again else "")]

@@ -86,6 +86,7 @@ class ViewBench(StageBench):
         self.shape_card = Question("What shape is delivered?", self.shape)
         self.alone = Alone(self)
         self.speed_card = Speed(desk)
+        self.looping = self.speed_card.looping
         self.level = act("Show the horizon  H", self.mark_horizon, False)
         self.level_card = Question("Is the horizon level?", self.level)
         self.across = Number(180, 0.5, 60, 280, 1)
@@ -322,6 +323,9 @@ class ViewBench(StageBench):
         return [[QPointF(px[i], py[i]) for i in part] for part in parts if len(part)]
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        if self.speed_card.looping.plays:
+            self.speed_card.looping.overlay(painter, rect)
+            return
         viewed = self._viewed
         if viewed is None:
             return

@@ -20,13 +20,14 @@ from ....core.look.turns import Turns
 from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run import analysing as analyses
-from ....core.run.steadying import TRAVELS, Way, best
+from ....core.run.steadying import METHODS, STANDS, TRAVELS, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
 from ....core.steady.step import lens_of, named, shaken, turned
 from ...analysing import Analysing
+from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Table
@@ -85,7 +86,9 @@ class SteadyBench(StageBench):
         self.heading.chosen.connect(lambda v: self._solve(heading=v))
         self.headed = Question("Where is it headed?", self.heading)
         self.compare = act("Try every way", self._compare)
-        self.ways_card = Question("Which way is best here?", self.compare)
+        self.looping = Looping(self.desk)
+        self.beside = act("Play them beside each other", self._play, False)
+        self.ways_card = Question("Which way is best here?", self.compare, self.beside)
         self._ways: dict[str, tuple[Way, ...]] = {}
         self._busy = False
         self.table = Table("Left of it, as delivered", (0.22, 0.3, 0.2, 0.28), 3, rest="and")
@@ -221,6 +224,9 @@ class SteadyBench(StageBench):
         self._ask("lean", (rows, frame, seen), lambda lean: self._solve(method="level", lean=lean), "The horizon could not be found by that.")
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        if self.looping is not None and self.looping.plays:
+            self.looping.overlay(painter, rect)
+            return
         painter.setPen(QPen(QColor(255, 255, 255, 220), 1.4))
         for mark in self._marks or ():
             painter.drawEllipse(QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height()), 6, 6)
@@ -240,6 +246,26 @@ class SteadyBench(StageBench):
         route, card = self.desk.route_of(shot), self.desk.card_of(shot)
         args = (shot.facts, self.desk.seen(shot), route, card, route.steady.budget or 0.08, rows)
         self._ask("ways", args, keep, "They could not be compared.")
+
+    def _play(self) -> None:
+        """The same moment held in every way, round and round; pressed again, it is put away."""
+        shot = self.desk.shot
+        rows = self._rows(shot) if shot is not None else None
+        if self.looping is None or shot is None or rows is None:
+            return
+        if self.looping.plays:
+            self.looping.put_away()
+            self._show_play()
+            return
+        facts, route, seen = self.desk.shown(shot)
+        changes = [c | {"budget": route.steady.budget or 0.08} for c in (METHODS if self._lens is None else STANDS)]
+        names = [NAMES[f"{c['method']} {c.get('heading', '')}".strip()] for c in changes]
+        args = (facts, seen, route, self.desk.card_of(shot), rows, changes, self.desk.frame, SECONDS, FIT[4])
+        self.looping.ask("ways looped", args, names, self._show_play)
+        self.beside.setText("Making them…")
+
+    def _show_play(self) -> None:
+        self.beside.setText("Put them away" if self.looping is not None and self.looping.plays else "Play them beside each other")
 
     def _show_ways(self, shot: Shot, walked: Walk) -> None:
         s, ways, found = walked.route.steady, self._ways.get(shot.facts.fingerprint, ()), self._found(shot)
@@ -261,6 +287,8 @@ class SteadyBench(StageBench):
         self.box.setVisible(s.method == "lock" or self._boxing)
         self.stands.setVisible(round_)
         self.table.setVisible(bool(ways))
+        self.beside.setVisible(found is not None)
+        self._show_play()
         self.method.set_value(s.method)
         self.stands.set_value("level" if s.method == "hold" else s.method)
         self.budget.set_value(s.budget * 100)

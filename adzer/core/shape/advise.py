@@ -129,6 +129,16 @@ def cadence(each: Fraction) -> str:
     return f"{first} or every {_nth(least + 1)}" if more else first
 
 
+def shown(each: Fraction) -> str:
+    """The same as a clause.
+
+    >>> shown(Fraction(1, 2)), shown(Fraction(4))
+    ('each recorded frame is shown twice', 'every 4th recorded frame is shown')
+    """
+    words = cadence(each)
+    return words.replace("each", "each recorded frame is shown", 1) if each <= 1 else f"{words} recorded frame is shown"
+
+
 def _odd_one(each: Fraction) -> str:
     """Of what is nearly even: how often it is not."""
     if Fraction(1, 2) < each < 1:
@@ -146,10 +156,9 @@ def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
     if each.denominator == 1:
         return ""
     if each < 1:
-        shown = cadence(each).replace("each", "Each recorded frame is shown")
         return (
-            f"{shown}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the speed shows each once; a camera that ran at "
+            f"{shown(each).capitalize()}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the speed shows each once; a camera that ran at "
             f"{float(delivered / speed):.4g} frames a second would have been smooth at this one."
         )
-    near, shown = Fraction(round(each)) * delivered / recorded, cadence(each).capitalize()
-    return f"{shown} recorded frame is shown: movement is a little uneven.{_odd_one(each)} {float(near):.1%} of the speed is even."
+    near = Fraction(round(each)) * delivered / recorded
+    return f"{shown(each).capitalize()}: movement is a little uneven.{_odd_one(each)} {float(near):.1%} of the speed is even."

@@ -11,7 +11,7 @@ from ....core.read.advise import rate_text
 from ....core.records import to_plain
 from ....core.route import Walk
 from ....core.shape import cuts
-from ....core.shape.advise import USUAL_RATES, cadence, even_paces, invented, pace_text
+from ....core.shape.advise import USUAL_RATES, even_paces, invented, pace_text, shown
 from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
@@ -153,11 +153,11 @@ class Speed(Question):
         self.between.set_value(walked.route.shape.between)
         opens = len(shutter.moments(shot.facts.rate, speed, rate, walked.route.shape.shutter))
         if walked.route.shape.between and each < 1:
-            passes = f"{invented(each):.0%} of them are made between two recorded ones; where these do not agree about what moved, the nearer is shown again."
+            passes = f"{invented(each):.0%} of them are made between two recorded ones; where these do not agree, the nearer is shown again."
         elif opens > 1:
             passes = f"the light of {opens} recorded frames is in each, as a camera would have had it that took fewer."
         else:
-            passes = pace_text(shot.facts.rate, speed, rate) or f"{cadence(each).replace('each', 'each recorded frame')}{', evenly' if each != 1 else ''}."
+            passes = pace_text(shot.facts.rate, speed, rate) or f"{shown(each)}{', evenly' if each != 1 else ''}."
         self.say(
             f"Recorded at {float(shot.facts.rate):.4g}, delivered at {float(rate):.4g} frames a second: {passes[:1].lower() + passes[1:]}"
             + ("" if speed == 1 else " The sound keeps its pitch."),

@@ -157,8 +157,8 @@ def pace_text(recorded: Fraction, speed: Fraction, delivered: Fraction) -> str:
         return ""
     if each < 1:
         return (
-            f"{shown(each).capitalize()}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the speed shows each once; a camera that ran at "
-            f"{float(delivered / speed):.4g} frames a second would have been smooth at this one."
+            f"{shown(each).capitalize()}: movement stutters.{_odd_one(each)} {float(delivered / recorded):.1%} of the speed shows each once; a "
+            f"camera that ran at {float(delivered / speed):.4g} frames a second would have been smooth at this one."
         )
     near = Fraction(round(each)) * delivered / recorded
     return f"{shown(each).capitalize()}: movement is a little uneven.{_odd_one(each)} {float(near):.1%} of the speed is even."

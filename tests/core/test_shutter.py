@@ -1,0 +1,200 @@
+"""Played fast and slowly: what is counted in masters, light averaged, frames made between; with other libraries and films that are not ours."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from fractions import Fraction
+
+import av
+import msgspec
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation, Slerp
+
+from adzer.core import cards, shutter
+from adzer.core.intake.take import facts_of
+from adzer.core.light.samples import Samples
+from adzer.core.look.between import TRUSTED, Moves, seen
+from adzer.core.media.formats import PixelFormat
+from adzer.core.media.probe import FrameIndex
+from adzer.core.pace import Pace
+from adzer.core.plan import Input, Panel, Patch
+from adzer.core.route import Route, walk
+from adzer.core.run.frames import Inputs
+from adzer.core.run.pixels import Processor
+from adzer.core.shape.advise import USUAL_RATES, cadence, invented, pace_text
+from adzer.core.sim import camera as cameras
+from adzer.core.sim.camera import Pose
+from adzer.core.space.looks import SphereLook, Turning
+from adzer.core.space.sphere import Equirect
+from tests import foreign
+from tests.masters import run
+
+DECLARED = ("--curve", "bt709", "--primaries", "bt709", "--range", "limited", "--card", "archive")
+
+
+def written(path, lumas, rate):
+    """Lossless 10-bit limited luma, grey besides."""
+    with av.open(str(path), "w") as out:
+        h, w = lumas[0].shape
+        stream = out.add_stream("ffv1", rate=rate)
+        stream.width, stream.height, stream.pix_fmt = w, h, "yuv420p10le"
+        for n, luma in enumerate(lumas):
+            frame = av.VideoFrame(w, h, "yuv420p10le")
+            for k, plane in enumerate(frame.planes):
+                codes = np.full((plane.height, plane.line_size // 2), 512, np.uint16)
+                if k == 0:
+                    codes[:, :w] = luma
+                plane.update(codes.tobytes())
+            frame.pts = n
+            out.mux(stream.encode(frame))
+        out.mux(stream.encode())
+
+
+def codes(path):
+    with av.open(str(path)) as held:
+        frames = list(held.decode(video=0))
+    return np.array([np.frombuffer(f.planes[0], np.uint16).reshape(f.height, -1)[:, : f.width] for f in frames]).astype(float)
+
+
+def light(signal):
+    """BT.709-6, item 1.2, turned round."""
+    return np.where(signal < 0.081, signal / 4.5, ((np.maximum(signal, 0.081) + 0.099) / 1.099) ** (1 / 0.45))
+
+
+def signal(level):
+    return np.where(level < 0.018, level * 4.5, 1.099 * np.maximum(level, 0.018) ** 0.45 - 0.099)
+
+
+@pytest.mark.parametrize("speed, degrees, opens", [("4", 180, 2), ("4", 360, 4), ("3", 360, 3), ("8", 90, 2), ("4", 0, 1)])
+def test_light_is_averaged_over_the_shutter(tmp_path, speed, degrees, opens):
+    blocks = np.random.default_rng(3).integers(64, 941, (24, 4, 6))
+    written(tmp_path / "a.mkv", [np.kron(b, np.ones((30, 30))) for b in blocks], 25)
+    run("convert", tmp_path / "a.mkv", *DECLARED, "--speed", speed, "--shutter", degrees, "--out", tmp_path / "b.mkv")
+    got = codes(tmp_path / "b.mkv")[:, 15::30, 15::30]
+    assert len(got) == 24 // int(speed)
+    for k, found in enumerate(got):
+        taken = blocks[int(speed) * k : int(speed) * k + opens]
+        wanted = 64 + 876 * signal(light((taken - 64) / 876).mean(axis=0))
+        assert np.abs(found - wanted).max() < 1.6, k  # a code of dither, and half of one of rounding
+
+
+def test_what_is_held_is_averaged_where_each_frame_is_held(tmp_path):
+    """A photograph that jumps about, held: averaged over four frames it stays as sharp as one."""
+    photo = foreign.photograph("camera")[..., 0][100:400, 60:460]
+    rng, (h, w) = np.random.default_rng(5), (240, 320)
+    jumps = rng.integers(0, 40, (16, 2))
+    frames = [64 + 876.0 * photo[y : y + h, x : x + w] / 255 for x, y in jumps]
+    written(tmp_path / "a.mkv", frames, 25)
+    facts = facts_of(tmp_path / "a.mkv")
+    route = Route().with_("read", curve="bt709", primaries="bt709", range="limited").with_("shape", speed="4", shutter=360.0)
+    plain = walk(route.with_("shape", shutter=0.0), facts, None, cards.delivery("archive"))
+    shifts = np.array([[[1, 0, -x], [0, 1, -y], [0, 0, 1]] for x, y in jumps], float)  # from the photograph's places to each frame's
+    draft = plain.draft
+    (patch,) = draft.panels[0].patches
+    held = replace(draft.panels[0], patches=(replace(patch, turning=Turning(np.arange(16) / 25, shifts)),))
+    opened = shutter.exposed(draft.with_(panels=(held,)), shutter.moments(Fraction(25), Fraction(4), Fraction(25), 360.0))
+    assert [len(p.patches) for p in opened.panels] == [4] and len(opened.inputs) == 4
+    made = tuple(np.zeros((h, w if k == 0 else w // 2), np.uint16) for k in range(3))
+    with Inputs(opened.inputs, facts.source, facts.fingerprint) as inputs, Processor(opened.frozen()) as processor:
+        numbers = np.arange(0, 16, 4)
+        for n, planes in zip(numbers, inputs.along(numbers, numbers / 25), strict=True):
+            processor.run(planes, made, n / 25)
+            inside = slice(40, 200), slice(40, 280)
+            assert np.abs(made[0][inside] - (64 + 876.0 * photo[:h, :w] / 255)[inside]).max() < 3, n
+
+
+def test_on_a_sphere_each_frame_is_turned_by_its_own_moment():
+    """Against another library's rotations: what a look at a moment shows is where the camera, so much later, recorded it."""
+    turns = Rotation.random(9, random_state=4)
+    turns = Slerp(np.arange(9.0), turns)(np.linspace(3.0, 3.4, 9))  # a few degrees a frame
+    own, times = Rotation.from_euler("x", 3, degrees=True), np.arange(9) / 25
+    look = SphereLook((64, 32), held=Turning(times, turns.as_matrix()))
+    patch = Patch(Equirect((64, 32)), (0, 0, 64, 32), turning=Turning.fixed(own.as_matrix()))
+    draft = walk(Route(), facts_of(foreign.clip("bikes")), None).draft.with_(
+        inputs=(Input(Samples(PixelFormat(8, "4:2:0"), "bt709", True), (64, 32)),), panels=(Panel(look, (patch,)),)
+    )
+    opened = shutter.exposed(draft, (0.0, 0.04, 0.08))
+    world = np.random.default_rng(1).normal(size=(20, 3))
+    for n in range(6):
+        seen_at = turns[n].apply(world)  # where the look looks
+        for k, made in enumerate(opened.panels[0].patches):
+            wanted = own.apply(turns[n + k].apply(world))
+            assert np.allclose(made.held(seen_at, n / 25), wanted, atol=1e-6), (n, k)
+
+
+def decibels(a, b):
+    return -10 * np.log10(max(float(((a.astype(float) - b) ** 2).mean()) / 255**2, 1e-10))
+
+
+@pytest.mark.parametrize("name, least", [("bikes", 12), ("bigbuckbunny", 20)])
+def test_made_between_they_are_right_or_refused(name, least):
+    """Every second frame of a film that nobody of us made is left out, and made again from those beside it."""
+    with av.open(str(foreign.clip(name))) as held:
+        film = [f.to_ndarray(format="gray") for _, f in zip(range(61), held.decode(video=0), strict=False)]
+    trusted, worst = 0, 99.0
+    for a, middle, b in zip(film[:-2:2], film[1:-1:2], film[2::2], strict=True):
+        moves = Moves.of(seen(a, 255), seen(b, 255))
+        if moves.agree >= TRUSTED:
+            trusted, worst = trusted + 1, min(worst, decibels(moves.at(0.5).made(a, b, 255), middle))
+    assert trusted >= least and worst >= 29.5
+
+
+def test_a_cut_is_never_passed_through(tmp_path):
+    """Slowed down, nothing is made between two scenes, nor out of nothing; the master says how many were."""
+    scenes = [foreign.photograph("camera")[..., 0][:240, :320], foreign.photograph("coins")[..., 0][:240, :320]]
+    frames = [64 + 876.0 * np.roll(scenes[n >= 6], 2 * n, axis=1) / 255 for n in range(12)]
+    written(tmp_path / "a.mkv", frames, 25)
+    text = run("convert", tmp_path / "a.mkv", *DECLARED, "--speed", "1/2", "--between", "--out", tmp_path / "b.mkv")
+    got = codes(tmp_path / "b.mkv")
+    assert len(got) == 24 and "10 of 24 frames were made between two recorded ones, 1 shown again" in text
+    for n in range(12):
+        assert np.abs(got[2 * n] - frames[n]).max() < 1.6  # recorded ones are as they were
+    assert min(np.abs(got[11] - frames[5]).max(), np.abs(got[11] - frames[6]).max()) < 1.6
+    between = np.roll(scenes[0], 5, axis=1)[20:-20, 40:-40]  # what was moved by two pixels a frame, moved by one more
+    assert decibels((got[5][20:-20, 40:-40] - 64) * 255 / 876, between) > 32
+
+
+NAMED = {"once": "1", "twice": "2", "each": "1"}
+
+
+def test_cadence_is_what_can_be_counted():
+    """Over eleven rates and twenty speeds: how often each recorded frame comes."""
+    rates = [*USUAL_RATES, Fraction(100), Fraction(120)]
+    words = "1/16 1/10 1/8 1/5 1/4 1/3 2/5 1/2 3/5 2/3 3/4 4/5 1 1001/1000 5/4 3/2 2 5/2 3 4"
+    speeds = [Fraction(v) for v in words.split()]
+    facts = facts_of(foreign.clip("bikes"))
+    for recorded in rates:
+        base, count = 1 / recorded, 1200
+        index = FrameIndex(np.arange(count), np.zeros(count, bool), 0)
+        held = msgspec.structs.replace(facts, rate=recorded, time_base=base, frames=count, duration=count * base, constant_rate=True)
+        for speed in speeds:
+            for delivered in (Fraction(25), Fraction(24000, 1001)):
+                made = Pace(held, delivered, speed).over(index, 0, count)
+                each = recorded * speed / delivered
+                times = np.bincount(made.frames, minlength=count)[2 : made.frames[-1] - 1]
+                said = {NAMED.get(w, w.rstrip("stndrh ime")) for w in (p.split(" ", p.startswith("e"))[-1] for p in cadence(each).split(" or "))}
+                counted = set(times.tolist()) if each <= 1 else set(np.diff(made.frames[1:-1]).tolist())
+                assert {int(n) for n in said} == counted, (recorded, speed, delivered)
+                uneven = pace_text(recorded, speed, delivered)
+                assert bool(uneven) == (len(set(times.tolist())) > 1 if each > 1 and each.denominator > 1 else each.denominator > 1)
+
+
+def test_the_share_that_is_made_is_counted():
+    for each in (Fraction(1, 2), Fraction(2, 5), Fraction(24, 25), Fraction(5, 8)):
+        moments = [each * n for n in range(each.denominator * 3)]
+        assert invented(each) == pytest.approx(np.mean([m.denominator != 1 for m in moments]))
+
+
+def test_averaged_it_is_nearer_to_a_long_exposure_than_any_frame():
+    """A simulated camera of 25 frames whose shutter is always open, and one of 100: four of its frames in one are 6 dB nearer than one of them."""
+    def swung(t):
+        return Pose((0.0, -6.0, 1.7), heading=40 * t)
+
+    base = cameras.load("log-body").sized((240, 136))
+    fast = replace(base, pose=swung, open=1 / 100)
+    slow = replace(base, pose=swung, open=1 / 25)
+    single = [fast.light(0.5 + n / 100, 2) for n in range(4)]
+    truth, averaged = slow.light(0.5 + 1.5 / 100, 2), np.mean(single, axis=0)
+    error = [float(((k - truth) ** 2).mean()) for k in (averaged, *single)]
+    assert 10 * np.log10(min(error[1:]) / error[0]) > 6

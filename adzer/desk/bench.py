@@ -202,6 +202,7 @@ class BenchView(QWidget):
             }
             bench = self._benches[stage] = kinds[stage]()
             bench.repaint.connect(self.picture.update)
+            bench.relaid.connect(self._relaid)
             found = self._findings[stage] = FindingList(self._mend)
             self._columns[stage] = self.questions.addWidget(_column(bench, found))
             page, row = _shelf(bench)
@@ -323,15 +324,24 @@ class BenchView(QWidget):
             "facts": facts, "seen": seen, "route": route, "card": self.desk.card_of(shot),
             "number": min(self.desk.frame, facts.frames - 1),
         }  # fmt: skip
+        if bench.whole and not bench.held:
+            common["route"] = route.with_("steady", method="off")
         self.desk.worker.picture(
             "main", **common, size=size, whole=bench.whole, before=with_before, scopes=bench.scopes,
             marks=bench.marks,
         )  # fmt: skip
         if bench.whole:
             room = self.side.room()
-            self.desk.worker.picture("side", **common, size=(room.width(), room.height()))
+            self.desk.worker.picture("side", **common | {"route": route}, size=(room.width(), room.height()))
         if bench.shapes is not None and not self.desk.drafting and not self.timer.isActive():
             self._small.start(60)
+
+    def _relaid(self) -> None:
+        if self.bench is not None:
+            self.side.setVisible(self.bench.whole)
+            self._share_out(self.bench)
+            self._caption()
+            self.ask()
 
     def _ask_small(self) -> None:
         """The delivered shapes follow when an answer was let go, in a turn of their own."""

@@ -59,26 +59,52 @@ class Motion:
         return moved(before, now, side)
 
 
+@dataclass(frozen=True)
+class Strokes:
+    """Corners that were followed from one picture to the next: ``a`` and ``b`` (n, 2) pixels from its middle, of ``of`` that were looked for. Those
+    in ``agreed`` (n,) stand still in the world: of these are ``turned`` (2, 3), the similarity from one to the next, or what rows bent it to,
+    and ``leans``: skew and stretch, as of ``Motion``."""
+
+    a: NDArray[np.float64]
+    b: NDArray[np.float64]
+    of: int
+    agreed: NDArray[np.bool_]
+    turned: NDArray[np.float64]
+    leans: tuple[float, float]
+
+
 def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
     """A row of ``Motion`` from one picture to the next; ``side``: recorded pixels a side of each of theirs."""
+    found = strokes(before, now)
+    # Of all corners that were looked for: where most of the picture is gone, as at a cut, few agree however well.
+    share = 0.0 if found is None else float(found.agreed.sum()) / found.of
+    if found is None or share <= 0.2:
+        return (0.0,) * 7
+    matrix = found.turned
+    size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
+    roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))  # of what lay along a row, which is read out at once
+    return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share, *found.leans
+
+
+def strokes(before: Picture, now: Picture) -> Strokes | None:
+    """None: too few corners, or too few that agree."""
     import cv2  # here, as it loads slowly and the window opens without it
 
-    unknown = (0.0,) * 7
     corners = _corners(before)
     if len(corners) < LEAST:
-        return unknown
+        return None
     there, found, _ = cv2.calcOpticalFlowPyrLK(before, now, corners, np.empty_like(corners), winSize=AROUND, maxLevel=4)
     back, again, _ = cv2.calcOpticalFlowPyrLK(now, before, there, np.empty_like(corners), winSize=AROUND, maxLevel=4)
     off = np.linalg.norm((back - corners).reshape(-1, 2), axis=1)
     good = (found.ravel() == 1) & (again.ravel() == 1) & (off < BACK)
     if good.sum() < LEAST:
-        return unknown
+        return None
     middle = np.array([before.shape[1] - 1, before.shape[0] - 1]) / 2
     a, b = (np.ascontiguousarray(p.reshape(-1, 2)[good] - middle, np.float64) for p in (corners, there))
     cv2.setRNGSeed(1)
     matrix, agreed = cv2.estimateAffinePartial2D(a, b, method=cv2.RANSAC, ransacReprojThreshold=AGREES, maxIters=2000, refineIters=20)
     if matrix is None or agreed is None or agreed.sum() < LEAST:
-        return unknown
+        return None
     cv2.setRNGSeed(1)
     rows, rows_agreed = cv2.estimateAffine2D(a, b, method=cv2.RANSAC, ransacReprojThreshold=AGREES, maxIters=2000, refineIters=20)
     skew = stretch = 0.0
@@ -86,13 +112,7 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
         skew, stretch = float(rows[0, 1] + rows[1, 0]), float(rows[1, 1] - rows[0, 0])
         if rows_agreed.sum() > 1.1 * agreed.sum():  # rows lean so much that one turn and size do not tell of all the picture
             matrix, agreed = rows, rows_agreed
-    # Of all corners that were looked for: where most of the picture is gone, as at a cut, few agree however well.
-    share = float(agreed.sum()) / len(corners)
-    if share <= 0.2:
-        return unknown
-    size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
-    roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))  # of what lay along a row, which is read out at once
-    return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share, skew, stretch
+    return Strokes(a, b, len(corners), agreed.ravel() == 1, np.asarray(matrix), (skew, stretch))
 
 
 def carried(first: Picture, now: Picture, box: tuple[float, float, float, float], guess: tuple[float, float]) -> tuple[float, float] | None:

@@ -128,6 +128,12 @@ class Turns:
             far = self._between(window[middle - FAR], now, turn)
         return (*_axis(found.turn), *found.along, found.share, *_axis(far.turn), far.share, *up)
 
+    def strokes(self, before: Seen, now: Seen) -> tuple[Array, Array, NDArray[np.bool_]]:
+        """(n, 2) places in the recorded picture of corners in a frame, where the same lie in the next, and which stand still in the world."""
+        a, b, _ = self._followed(before.views, now.views, [_corners(v) for v in before.views], np.eye(3))
+        still = np.linalg.norm(a @ self._step(before, now).turn.T - b, axis=1) < COARSE
+        return self.lens.place(a) + self.region[:2], self.lens.place(b) + self.region[:2], still
+
     def _up(self, seen: Seen) -> tuple[float, float, float, float]:
         half = isinstance(self.lens, Equirect) and not self.lens.whole  # of which no circle goes all the way round
         level = (None if half else upright.horizon(self.light_of(seen))) or upright.uprights(seen.views, _axes(), _grid())

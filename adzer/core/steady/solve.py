@@ -37,16 +37,15 @@ def share_inside(moves: Array, size: Size, kept: float) -> Array:
     return np.where(good, 1.0, low)
 
 
-def inside(moves: Array, size: Size, kept: float) -> NDArray[np.bool_]:
+def inside(moves: Array, size: Size, kept: float | Array) -> NDArray[np.bool_]:
     """(frames) does the window stay in the recorded picture?"""
-    half = np.array(size) / 2
-    corners = kept * half * np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]])
+    corners = np.array(size) * np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
     m = matrices(moves, size, kept)
-    at = np.einsum("nij,kj->nki", m[:, :, :2], half + corners / kept) + m[:, None, :, 2]
+    at = np.einsum("nij,kj->nki", m[:, :, :2], corners) + m[:, None, :, 2]
     return np.asarray(((at[..., :2] >= -1e-9) & (at[..., :2] <= np.array(size) + 1e-9)).all(axis=(1, 2)))
 
 
-def matrices(moves: Array, size: Size, kept: float) -> Array:
+def matrices(moves: Array, size: Size, kept: float | Array) -> Array:
     """(frames, 3, 3) of places of the steady picture (its window enlarged to the whole) → recorded ones."""
     middle = np.array(size) / 2
     turn, grown = np.radians(moves[:, 2]), np.exp(moves[:, 3] / 100) * kept
@@ -109,10 +108,16 @@ def needed(path: Array, size: Size, method: str, rate: float, roll: bool = True,
     moves = path - wanted
     if not roll:
         moves = moves * [1, 1, 0, 1]
-    low, high = 0.0, 0.9
+    return float(spent(moves, size).max(initial=0.0))
+
+
+def spent(moves: Array, size: Size) -> Array:
+    """(frames) the least budget within which each frame's moves can be made, at most 0.9."""
+    low, high = np.zeros(len(moves)), np.full(len(moves), 0.9)
     for _ in range(20):
         middle = (low + high) / 2
-        low, high = (low, middle) if inside(moves, size, 1 - middle).all() else (middle, high)
+        fits = inside(moves, size, 1 - middle)
+        low, high = np.where(fits, low, middle), np.where(fits, middle, high)
     return high
 
 

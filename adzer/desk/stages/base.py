@@ -34,12 +34,14 @@ class StageBench(QObject):
 
     stage = ""
     whole = False
+    held = True  # as Steady holds it, where it is whole, too
     scopes = False
     marks = False
     side_share = 0.6  # of the main picture's width, for the delivered one beside it
     whole_words = "the whole picture, desqueezed"
     hint = ""
     repaint = Signal()  # what is shown in place of the main picture has changed
+    relaid = Signal()  # ``whole`` has changed
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()

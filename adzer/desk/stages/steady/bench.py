@@ -20,6 +20,7 @@ from ....core.look.turns import Turns
 from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run import analysing as analyses
+from ....core.run.steadied import Drawn
 from ....core.run.steadying import METHODS, STANDS, TRAVELS, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions
@@ -33,7 +34,10 @@ from ...widgets.lines import Lines
 from ...widgets.plots import Table
 from ...widgets.questions import Choice, Number, Numbers, Question, act
 from ..base import StageBench
+from .plots import Thirds
+from .recorded import Recorded
 
+OFF = "Off where a slow hand would hold it"
 MOST = 1500  # places along the trace that are drawn
 
 
@@ -60,7 +64,10 @@ class SteadyBench(StageBench):
         self._lens: Directions | None = None
         self.button = act("Measure how it shakes", self._measure)
         self.file = act("Take a motion file", self._motion_file, False)
-        self.card = Question("How does it shake?", self.button, self.file)
+        self.recorded = Recorded(self.desk, self._followed)
+        self.look = Choice([("as delivered", False), ("what was followed", True)], False)
+        self.look.chosen.connect(self._look)
+        self.card = Question("How does it shake?", self.button, self.file, self.look)
         self.method = Choice([("as held", "off"), ("hold", "hold"), ("no jitter", "drift"), ("even way", "path"), ("a thing stays", "lock")])
         self.stands = Choice([("as turned", "off"), ("no jitter", "drift"), ("stand level", "level"), ("a thing stays", "lock")])
         for choice in (self.method, self.stands):
@@ -92,9 +99,12 @@ class SteadyBench(StageBench):
         self._ways: dict[str, tuple[Way, ...]] = {}
         self._busy = False
         self.table = Table("Left of it, as delivered", (0.22, 0.3, 0.2, 0.28), 3, rest="and")
-        self.lines = Lines("Off where a slow hand would hold it", "px", 3)
+        self.lines = Lines(OFF, "px", 3)
+        self.thirds = Thirds("How fast it shakes", 3)
+        self.spent = Lines("What it spends", "%", 2)
+        self._drawn_now: tuple[tuple[object, ...], Drawn | None] = ((), None)
         self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.ways_card]
-        self.instruments = [self.lines, self.table]
+        self.instruments = [self.lines, self.thirds, self.spent, self.table]
 
     def _measure(self) -> None:
         """Starts it, or stops it while it runs."""
@@ -223,10 +233,22 @@ class SteadyBench(StageBench):
             seen = panel.lens.direction(panel.recorded(at[:, 0] * w - x, at[:, 1] * h - y, time) - np.array(panel.region[:2]))
         self._ask("lean", (rows, frame, seen), lambda lean: self._solve(method="level", lean=lean), "The horizon could not be found by that.")
 
+    def _look(self, recorded: bool) -> None:
+        """At the whole recorded picture, with what was followed in it, or at what is delivered."""
+        self.whole, self.held = bool(recorded), not recorded
+        self.relaid.emit()
+        self._moved()
+
+    def _followed(self) -> None:
+        self.whole_words = self.recorded.words()
+        self.desk.drafted.emit()
+
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
         if self.looping is not None and self.looping.plays:
             self.looping.overlay(painter, rect)
             return
+        if self.whole and self.desk.shot is not None:
+            self.recorded.draw(painter, rect, self.desk.shot)
         painter.setPen(QPen(QColor(255, 255, 255, 220), 1.4))
         for mark in self._marks or ():
             painter.drawEllipse(QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height()), 6, 6)
@@ -354,11 +376,13 @@ class SteadyBench(StageBench):
         self.file.setText("Take a motion file" if told is None else f"Without {Path(told).name}")
         self.button.setText("Stop" if runs else "Measure how it shakes")
         trace = self.desk.trace(shot) if found is not None else None
-        self.lines.setVisible(trace is not None)
+        self.look.setVisible(found is not None)
+        if self.whole and found is None:
+            self._look(False)
+        if self.whole and found is not None:
+            self.recorded.ask()
+        self._show_drawn(shot, walked, trace)
         if found is not None and trace is not None:
-            times, lines = self._drawn_of(shot, trace)
-            self.lines.unit = "px" if self._lens is None else "°"
-            self.lines.show_lines(times, lines, (), clock_of(shot.facts).time(self.desk.frame))
             self.card.say(_shaking(found), CAREFUL if isinstance(found, Turned) else "")
         elif runs:
             self.card.say(f"Following its corners: {self.analysing.says() or 'others are measured first'}. What is done is kept.")
@@ -367,19 +391,66 @@ class SteadyBench(StageBench):
         else:
             self.card.say("It is of round lenses that nobody has matched yet, or of what Read cannot name. It is left as it was held.")
 
+    def _show_drawn(self, shot: Shot, walked: Walk, trace: NDArray[np.float32] | None) -> None:
+        """The way before and after, how much of it is how fast, and what each frame spends; until that is reckoned, how far it is off."""
+        unit, now = "px" if self._lens is None else "°", clock_of(shot.facts).time(self.desk.frame)
+        drawn = self._reckoned(shot, walked) if trace is not None else None
+        self.lines.setVisible(trace is not None)
+        self.thirds.setVisible(drawn is not None)
+        self.spent.setVisible(drawn is not None and drawn.spent is not None)
+        self.lines.unit = unit
+        if drawn is not None:
+            self.thirds.show_thirds(drawn.hz, drawn.shakes, drawn.left, unit)
+            if drawn.spent is not None:
+                few, times = _few(shot, np.abs(drawn.spent))
+                budget = walked.route.steady.budget * 100
+                self.spent.show_lines(times, [("", drawn.spent[few] * 100)], (), now, ((budget, "may be spent"),))
+        if drawn is not None and drawn.laid is not None:
+            axis = int(np.ptp(drawn.way, axis=0).argmax())
+            side = (("right", "down") if self._lens is None else ("heading", "tilt"))[axis]
+            few, times = _few(shot, np.abs(drawn.way[:, axis] - drawn.laid[:, axis]))
+            self.lines.title = f"Its way: {side}"
+            self.lines.show_lines(times, [("as held", drawn.way[few, axis]), ("as laid", drawn.laid[few, axis])], (), now)
+        elif trace is not None:
+            self.lines.title = OFF
+            times, lines = self._drawn_of(shot, trace)
+            self.lines.show_lines(times, lines, (), now)
+
+    def _reckoned(self, shot: Shot, walked: Walk) -> Drawn | None:
+        """Asked for beside the window, once for each way; None until it comes."""
+        key = (shot.facts.fingerprint, walked.route.read, walked.route.join, walked.route.steady)
+        if self._drawn_now[0] == key:
+            return self._drawn_now[1]
+        rows = self._rows(shot)
+        if rows is None:
+            return None
+        self._drawn_now = key, None
+
+        def come(found: Drawn | None, error: str | None) -> None:
+            if self._drawn_now[0] == key:
+                self._drawn_now = key, found
+                self._moved()
+
+        self.desk.worker.chore("drawn", (rows, shot.facts, walked.route, self.desk.seen(shot)), come)
+        return None
+
     def _drawn_of(self, shot: Shot, trace: NDArray[np.float32]) -> tuple[NDArray[np.float64], list[tuple[str, NDArray[np.float64]]]]:
         """Seconds, and both lines; of a long shot what is farthest off in each stretch. Made once a trace."""
         if self._drawn is None or self._drawn[0] is not trace:
-            each = max(1, len(trace) // MOST)
-            starts = np.arange(0, len(trace), each)
-            far = [s + int(np.abs(trace[s : s + each, :2]).max(axis=1).argmax()) for s in starts]
-            clock = clock_of(shot.facts)
+            far, times = _few(shot, np.abs(trace[:, :2]).max(axis=1))
             off = trace[far].astype(np.float64)
-            self._drawn = trace, (np.array([clock.time(int(n)) for n in far]), [("right", off[:, 0]), ("down", off[:, 1])])
+            self._drawn = trace, (times, [("right", off[:, 0]), ("down", off[:, 1])])
         return self._drawn[1]
 
     def moved(self, shot: Shot) -> None:
         self.refresh(shot, self.desk.walk(shot))
+
+
+def _few(shot: Shot, far: NDArray[Any]) -> tuple[list[int], NDArray[np.float64]]:
+    """Frames that are drawn of a long shot, the one that is farthest of each stretch, and their seconds."""
+    each, clock = max(1, len(far) // MOST), clock_of(shot.facts)
+    frames = [start + int(far[start : start + each].argmax()) for start in range(0, len(far), each)]
+    return frames, np.array([clock.time(n) for n in frames])
 
 
 def _name(way: Way) -> str:

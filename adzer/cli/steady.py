@@ -140,7 +140,7 @@ def steady(
     from ..core.read.step import upright_raster
     from ..core.route import Route
     from ..core.run import steadying
-    from ..core.steady.measure import Shake, Turned
+    from ..core.steady.measure import Turned
     from .shape import view_path
 
     facts, seen = read_file(file)
@@ -151,12 +151,8 @@ def steady(
         rows = steadying.rows_of(facts, route, show, seen)
     found = steadying.said(rows, facts, route, seen)
     leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values()) if lean else (0.0, 0.0)
-    if lean is None and isinstance(found, Turned) and found.lean is not None:
-        leans = found.lean[:2]
-    elif lean is None and isinstance(found, Turned) and method in ("hold", "level"):
+    if lean is None and isinstance(found, Turned) and found.lean is None and method in ("hold", "level"):
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
-    if readout is None and isinstance(found, Shake):
-        readout = found.leans
     asked: dict[str, object] = {"method": method, "budget": share(budget), "roll": roll, "cut": cut}
     asked |= {"heading": heading, "level": level / 100, "lean": leans}
     if motion is not None:
@@ -165,5 +161,7 @@ def steady(
         (x, y, w, h), (wide, high) = numbers("mark", mark, "four numbers", ("x", "y", "w", "h")).values(), upright_raster(facts, route.read)
         asked["mark"] = (frame, x / wide, y / high, w / wide, h / high)
     route = route.with_("steady", **asked, readout=readout)
+    route = route if lean is not None else steadying.as_it_shows(rows, facts, route, seen)
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
-    making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": share(budget), "lean": leans, "readout": readout})
+    s = route.steady
+    making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout})

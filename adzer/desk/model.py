@@ -7,7 +7,7 @@ import sqlite3
 from collections import deque
 from typing import Any
 
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core import cards, habits
 from ..core.compile import freeze
@@ -23,7 +23,10 @@ from .workers import QueueRunner
 
 
 class Desk(Shown):
-    """An open job in the window; see ``Shown`` for what of it is seen."""
+    """An open job in the window; see ``Shown`` for what of it is seen. ``hold_alike``: shots, Steady's settings that they are to have, and how
+    the edit is called: how each is held has to be solved for it."""
+
+    hold_alike = Signal(object, object, str)
 
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(job, parent)
@@ -89,9 +92,16 @@ class Desk(Shown):
             return
         stage = STAGES[self.column]
         above = self.shots[rows[0] - 1]
-        settings = getattr(above.route, stage)
-        pairs = [(self.shots[i], self.shots[i].route.with_(stage, **carried(settings))) for i in rows]
-        self.record(lambda: self.job.decide_all(pairs, f"{stage} as in {above.name}"), [s.id for s, _ in pairs])
+        self._alike([self.shots[i] for i in rows], stage, above, f"{stage} as in {above.name}")
+
+    def _alike(self, shots: list[Shot], stage: str, model: Shot, words: str) -> None:
+        """A stage's answers as another shot has them, as one edit."""
+        settings = getattr(model.route, stage)
+        if stage == "steady" and settings.method not in ("off", "lock"):
+            self.hold_alike.emit(shots, settings, words)
+            return
+        pairs = [(s, s.route.with_(stage, **carried(settings))) for s in shots]
+        self.record(lambda: self.job.decide_all(pairs, words), [s.id for s in shots])
 
     def same_for_camera(self) -> None:
         """The unfolded stage's answers (else Read's) for every shot of the same camera, as one edit."""
@@ -110,8 +120,9 @@ class Desk(Shown):
         if not others:
             self.said.emit(f"All shots of {shot.camera} have these answers already.")
             return
-        pairs = [(s, s.route.with_(stage, **carried(settings))) for s in others]
-        self.record(lambda: self.job.decide_all(pairs, f"{stage} of all {shot.camera} shots"), [s.id for s in others])
+        self._alike(others, stage, shot, f"{stage} of all {shot.camera} shots")
+        if stage == "steady":
+            return
         self.said.emit(f"{len(others)} more shots of {shot.camera} have the same answers now; Ctrl+Z takes that back.")
 
     def rows(self) -> list[Shot]:

@@ -3,7 +3,9 @@ just being given. Widgets ask this; it computes nothing about pictures itself.""
 
 from __future__ import annotations
 
+import contextlib
 import gc
+import hashlib
 import time
 from collections import Counter, deque
 from collections.abc import Iterable, Iterator
@@ -27,6 +29,10 @@ from .ordering import ORDERS, Words
 from .workers import Worker
 
 SLICE = 0.008  # seconds of counting findings at a time, so that the window never waits for it
+
+
+def _hash(text: str) -> bytes:
+    return hashlib.sha256(text.encode()).digest()[:8]
 
 
 class Shown(QObject):
@@ -61,6 +67,7 @@ class Shown(QObject):
         self._seen: dict[int, Seen | None] = {}
         self._found: dict[str, dict[str, bytes]] = {}  # fingerprint → what analyses found
         self._traces: dict[str, tuple[str, NDArray[np.float32]]] = {}  # by the recording: the finding's name, and its trace
+        self._laid: dict[str, tuple[str, NDArray[np.float32] | None]] = {}  # the same by the moves that leave it
         self._usual: dict[str, str] = {}
         self._given: dict[str, str] = {}  # camera → the curve that was declared for most of its shots
         self._words = Words()
@@ -196,6 +203,23 @@ class Shown(QObject):
                     self._traces[print_] = name, made
         held = self._traces.get(print_)
         return held[1] if held else None
+
+    def laid(self, shot: Shot) -> NDArray[np.float32] | None:
+        """The trace that is left as it is held now; None if it is left as it was, or that is not known."""
+        moves, print_ = self.route_of(shot).steady.moves, shot.facts.fingerprint
+        if not moves:
+            return None
+        if print_ not in self._laid or self._laid[print_][0] != moves:
+            body = self.job.measured(print_, "laid").get("", b"")
+            made = np.frombuffer(body[8:], "<f4").reshape(-1, 3) if body[:8] == _hash(moves) and not (len(body) - 8) % 12 else None
+            self._laid[print_] = moves, made
+        return self._laid[print_][1]
+
+    def keep_laid(self, shot: Shot, moves: str, trace: bytes) -> None:
+        """The last of a recording is kept."""
+        with contextlib.suppress(AdzerError):  # it is only drawn
+            self.job.keep_measured(shot.facts.fingerprint, "laid", _hash(moves) + trace)
+        self._laid.pop(shot.facts.fingerprint, None)
 
     def learn_found(self, print_: str) -> None:
         """An analysis of a recording has come to its end."""

@@ -107,3 +107,82 @@ def test_what_cannot_be_decoded_is_said_and_the_next_is_measured(window, monkeyp
     assert wait(lambda: going.running is None, settle=0.2)
     assert any("decoding stops" in s for s in said)
     assert shaken(desk.found(broken)) is None and shaken(desk.found(desk.shots[1])) is not None
+
+
+def test_the_recorded_picture_shows_what_was_followed(window):
+    """Strokes, the held frame and its instruments; the window's own picture is looked at."""
+    desk, going = window.desk, window.analysing
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
+    desk.unfold("steady")
+    bench, picture = window.bench.bench, window.bench.picture
+    assert bench.look.isHidden()
+    bench.button.click()
+    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    assert not bench.thirds.isHidden() and bench.spent.isHidden() and bench.thirds.after is None
+    bench.method.choose("hold")
+    assert wait(lambda: desk.shot.route.steady.method == "hold" and not desk.worker.busy, settle=0.3)
+    assert not bench.spent.isHidden() and (bench.thirds.after[4:] < 0.3 * bench.thirds.before[4:] + 0.05).all()
+    assert bench.lines.title.startswith("Its way")
+    desk.go_to(20)
+    bench.look.choose(True)
+    assert wait(lambda: bench.recorded.found is not None and not desk.worker.busy, settle=0.5)
+    assert not window.bench.side.isHidden() and "stand still" in picture.caption_right
+    found, rect = bench.recorded.found, picture.picture_rect()
+    assert len(found.still) > 40 and 0.3 < found.still.mean() < 1 and len(found.excluded)  # the sails turn
+    shown = picture.grab().toImage()
+
+    def white(x, y):
+        colour = shown.pixelColor(int(rect.left() + x * rect.width()), int(rect.top() + y * rect.height()))
+        return min(colour.red(), colour.green(), colour.blue()) > 200
+
+    edge = desk.walk(desk.shot).draft.panels[0]
+    place = edge.recorded(np.array([0.0]), np.array([edge.size[1] / 2]), 20 / 29.5)[0] / np.array(desk.shot.raster)
+    assert any(white(place[0] + dx / rect.width(), place[1]) for dx in range(-3, 4))
+    bench.look.choose(False)
+    assert wait(lambda: not desk.worker.busy, settle=0.2) and window.bench.side.isHidden()
+    # The Board's cell has what is left.
+    laid, was = desk.laid(desk.shot), desk.trace(desk.shot)
+    assert laid.shape == was.shape and np.abs(laid[:, :2]).mean() < 0.3 * np.abs(was[:, :2]).mean()
+    desk.undo()
+    assert desk.laid(desk.shot) is None
+
+
+def test_every_way_plays_beside_the_others(window):
+    desk, going = window.desk, window.analysing
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
+    desk.unfold("steady")
+    bench = window.bench.bench
+    bench.button.click()
+    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    bench.beside.click()
+    assert wait(lambda: bench.looping.plays, seconds=30, settle=0.4), window.note.text()
+    assert bench.looping.names == ["as held", "hold", "no jitter", "even way"] and bench.instead() is not None
+    as_held, hold = (k.frames for k in bench.looping.loops[:2])
+    moves = [np.abs(np.diff(np.array([np.frombuffer(f, np.uint8)[1::4].astype(int) for f in each]), axis=0)).mean() for each in (as_held, hold)]
+    assert moves[1] < 0.8 * moves[0]  # what is held changes less from frame to frame
+    desk.go_to(desk.frame + 3)  # another moment: it is put away
+    assert wait(lambda: not bench.looping.plays, settle=0.1) and bench.instead() is None
+
+
+def test_one_key_holds_all_shots_alike(window):
+    """Measured where nobody has, solved for each, one edit."""
+    desk = window.desk
+    at = next(i for i, s in enumerate(desk.shots) if s.camera == "phone")
+    desk.select(at)
+    below = desk.shots[at + 1]
+    assert shaken(desk.found(below)) is None
+    desk.unfold("steady")
+    bench = window.bench.bench
+    bench.button.click()
+    assert wait(lambda: window.analysing.running is None and not desk.worker.busy, settle=0.3)
+    bench.budget._move(12.0)
+    bench.method.choose("drift")
+    assert wait(lambda: desk.shot.route.steady.method == "drift" and not desk.worker.busy, settle=0.3)
+    desk.select(at + 1)
+    desk.fill_down()
+    assert wait(lambda: not window.holding.busy and not desk.worker.busy, seconds=60, settle=0.3)
+    held, model = desk.all[below.id].route.steady, desk.shots[at].route.steady
+    assert (held.method, held.budget) == (model.method, model.budget) and held.moves and held.moves != model.moves
+    assert desk.walk(desk.all[below.id])["steady"].result.says.startswith("its jitter gone") and desk.laid(desk.all[below.id]) is not None
+    desk.undo()
+    assert desk.all[below.id].route.steady.method == "off" and desk.shots[at].route.steady.method == "drift"

@@ -72,6 +72,11 @@ def kept(job: Job, name: str, facts: FileFacts) -> dict[str, bytes]:
     return job.measured(facts.fingerprint, name, _of(name)[0].version)
 
 
+def kept_rows(job: Job, name: str, facts: FileFacts) -> Rows | None:
+    """All frames' rows; None while some are missing."""
+    return passes.rows(_of(name)[0], facts.frames, kept(job, name, facts))
+
+
 def keep(job: Job, name: str, facts: FileFacts, span: tuple[int, int], body: bytes) -> None:
     job.keep_measured(facts.fingerprint, name, body, passes.key(span), _of(name)[0].version)
 

@@ -273,7 +273,7 @@ MATCHING: dict[str, Callable[..., object]] = {
 
 
 OF_A_STAGE: dict[str, Callable[..., object]] = {
-    "steady": steadying.answers, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
+    "steady": steadied.solved, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
         facts, seen, route, cards.delivery(card), budget, rows=rows
     ),
     "drawn": steadied.drawn, "followed": steadied.followed, "loop": loops.loop, "ways looped": loops.ways,

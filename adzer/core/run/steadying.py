@@ -93,6 +93,14 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
     return records.to_plain(route.steady) | {"moves": text}
 
 
+def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Route:
+    """The route, with what nobody has said of how its first frame leans and how long its rows are read out, as the footage shows it."""
+    s, found = route.steady, said(rows, facts, route, seen)
+    if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0):
+        return route.with_("steady", lean=found.lean[:2])
+    return route.with_("steady", readout=found.leans) if isinstance(found, Shake) and s.readout is None else route
+
+
 def told(rows: NDArray[np.float32], facts: FileFacts, file: Path) -> tuple[NDArray[np.float32], sidecar.Fitted]:
     """The rows of a recording of directions with what a motion file says of them, and how that belongs to it."""
     rates, times = sidecar.load(file), times_of(facts)

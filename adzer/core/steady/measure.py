@@ -79,7 +79,7 @@ def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
         round(standing.fastest(standing.calm(stands, rate, SLOW), rate), 1), round(float((rows[:, turns.SURE] > 0).mean()), 3),
         round(standing.travels(rows), 3), standing.leans(rows, stands),
     )  # fmt: skip
-    return found, np.stack([-off[:, 2], -off[:, 0], off[:, 1]], axis=1)
+    return found, standing.trace(stands, rate)
 
 
 def turn_words(found: Turned) -> str:

@@ -14,7 +14,7 @@ from ..look.turns import ALONG, PLUMB, UP
 from ..space.level import lean_of
 from ..space.sphere import Array, angles, rotation, turned_about, turned_by, turning
 from .settings import Heading
-from .slow import slow
+from .slow import SLOW, slow
 
 Lean = tuple[float, float]
 
@@ -80,6 +80,12 @@ def travels(rows: Rows) -> float:
 def shaken(stands: Array, rate: float, hz: float) -> Array:
     """(n, 3) degrees about the camera's own right, forward and up by which it is off where a slow hand would hold it."""
     return between(calm(stands, rate, hz), stands)
+
+
+def trace(stands: Array, rate: float, hz: float = SLOW) -> Array:
+    """(n, 3) the same as what is seen: degrees right, down and to the side."""
+    off = shaken(stands, rate, hz)
+    return np.stack([-off[:, 2], -off[:, 0], off[:, 1]], axis=1)
 
 
 def between(stands: Array, others: Array) -> Array:

@@ -13,10 +13,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
-from ....core.look import passes
-from ....core.look.motion import Motion
 from ....core.look.passes import Rows
-from ....core.look.turns import Turns
 from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run import analysing as analyses
@@ -132,16 +129,14 @@ class SteadyBench(StageBench):
 
     def _rows(self, shot: Shot) -> Rows | None:
         """How its picture moves or the camera turns, frame by frame, as it was measured."""
-        if self._lens is None:
-            return passes.rows(Motion, shot.facts.frames, analyses.kept(self.desk.job, "motion", shot.facts))
-        return passes.rows(Turns, shot.facts.frames, analyses.kept(self.desk.job, named("turns", self._lens), shot.facts))
+        return analyses.kept_rows(self.desk.job, "motion" if self._lens is None else named("turns", self._lens), shot.facts)
 
     def _solve(self, **changes: object) -> None:
         """Solves it anew with one answer changed; nothing of a picture moves before that is done."""
         shot = self.desk.shot
         if shot is None or self._busy:
             return
-        s, rows, found = self.desk.route_of(shot).steady, self._rows(shot), self._found(shot)
+        s, rows = self.desk.route_of(shot).steady, self._rows(shot)
         wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves")} | changes
         if wanted["method"] == "off":
             self.desk.answer("steady", **wanted, moves="")
@@ -155,12 +150,13 @@ class SteadyBench(StageBench):
             self.box.setVisible(True)
             self.mark_thing()
             return
-        if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0) and "lean" not in changes:
-            wanted["lean"] = found.lean[:2]
-        if isinstance(found, Shake) and wanted["readout"] is None:
-            wanted["readout"] = found.leans
         args = (rows, shot.facts, self.desk.route_of(shot).with_("steady", **wanted), self.desk.seen(shot))
-        self._ask("steady", args, lambda found: self.desk.answer("steady", **found), "It could not be held.")
+
+        def use(found: tuple[dict[str, object], bytes]) -> None:
+            self.desk.keep_laid(shot, str(found[0]["moves"]), found[1])
+            self.desk.answer("steady", **found[0])
+
+        self._ask("steady", args, use, "It could not be held.")
 
     def _ask(self, what: str, args: tuple[object, ...], use: Callable[[Any], object], fails: str) -> None:
         """One thing at a time beside the window; what comes for a shot that is no longer in view is not used."""

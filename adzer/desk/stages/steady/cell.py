@@ -27,18 +27,23 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
 
 
 def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
-    """How far it is off to the right and down, over the shot; as high as the box are 8 pixels, or 4° of a sphere, or the most that it is off."""
+    """How far it is off to the right and down, over the shot; as high as the box are 8 pixels, or 4° of a sphere, or the most that it is off. Where
+    it is held, that is faint, and what is left lies over it."""
     trace = desk.trace(shot)
     if trace is None or len(trace) < 2:
         return
     walked = desk.walk(shot)
     least = 8.0 if lens_of(walked["steady"].before, walked.draft) is None else 4.0
-    kept = trace[:: max(1, len(trace) // 120), :2]
+    few = slice(None, None, max(1, len(trace) // 120))
+    kept, laid = trace[few, :2], desk.laid(shot)
     scale = box.height() / 2 / max(least, float(np.abs(kept).max()))
     painter.setPen(QPen(theme.p.line, 1))
     painter.drawLine(QPointF(box.left(), box.center().y()), QPointF(box.right(), box.center().y()))
     x = np.linspace(box.left(), box.right(), len(kept))
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    for column, colour in ((1, theme.p.quiet), (0, theme.p.ink)):
+    lines = [(kept, 1, theme.p.quiet), (kept, 0, theme.p.ink)]
+    if laid is not None and len(laid) == len(trace):
+        lines = [(kept, 1, theme.p.line), (kept, 0, theme.p.line), (laid[few], 1, theme.p.quiet), (laid[few], 0, theme.p.ink)]
+    for values, column, colour in lines:
         painter.setPen(QPen(colour, 1.1))
-        painter.drawPolyline(QPolygonF([QPointF(u, box.center().y() + v * scale) for u, v in zip(x, kept[:, column], strict=True)]))
+        painter.drawPolyline(QPolygonF([QPointF(u, box.center().y() + v * scale) for u, v in zip(x, values[:, column], strict=True)]))

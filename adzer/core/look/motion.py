@@ -26,8 +26,9 @@ AROUND = (21, 21)  # pixels about a corner that are looked for
 BACK = 0.5  # pixels off, there and back, from which on a corner is not believed
 ALIKE = 0.7  # of what is looked for, below which it does not look like itself
 TOLD = 0.06  # frames, the standard error from which on a readout is not told
+GOES_WITH = -0.4  # correlation of ranks of sharpness and speed, above which one does not hang on the other
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
-X, Y, ROLL, SIZE, SURE, SKEW, STRETCH = range(7)
+X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, SHARP = range(8)
 
 FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0)  # of a first frame
 
@@ -39,13 +40,14 @@ class Motion:
     """An analysis (``passes.Pass``). A row says how the picture lies against the one before: ``x``, ``y``: recorded pixels by which
     its middle moved right and down; ``roll``: degrees clockwise; ``size``: per cent larger; ``sure``: share of corners that agree,
     0 where it is not known (then the rest is 0, too); ``skew``: pixels to the right by pixel down, and ``stretch``: by which it is larger
-    down than across, as of rows that are read out one after another while it moves."""
+    down than across, as of rows that are read out one after another while it moves; ``sharp``: how much neighbouring pixels differ, in codes
+    of eight bits."""
 
     samples: Samples
     name: ClassVar[str] = "motion"
-    version: ClassVar[int] = 2
+    version: ClassVar[int] = 3
     reach: ClassVar[tuple[int, int]] = (1, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch")
+    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "sharp")
 
     def prepared(self, frame: Frame) -> tuple[Picture, int]:
         """The picture in eight bits, and recorded pixels a side of each of its pixels."""
@@ -53,10 +55,34 @@ class Motion:
         return np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8), cell(frame.raster[0], WIDE)
 
     def row(self, window: Sequence[tuple[Picture, int]], middle: int) -> Sequence[float]:
-        if middle == 0:
-            return FIRST
-        (before, side), (now, _) = window[middle - 1], window[middle]
-        return moved(before, now, side)
+        now, side = window[middle]
+        return (*(moved(window[middle - 1][0], now, side) if middle else FIRST), sharp(now))
+
+
+def sharp(picture: Picture) -> float:
+    """Mean difference of neighbours, both ways."""
+    values = picture.astype(np.int16)
+    return float(np.abs(np.diff(values, axis=0)).mean() + np.abs(np.diff(values, axis=1)).mean())
+
+
+def blurs(rows: Rows) -> float | None:
+    """By what share the frames that move fastest are less sharp than those that hardly do: what an open shutter draws out stays so, however still
+    a picture is held. None where sharpness does not go with speed."""
+    speed = np.hypot(*through(path(rows)[:, :2], np.arange(len(rows)), 1).T) if len(rows) > 3 else np.zeros(0)
+    known = np.flatnonzero(rows[:, SURE] > 0)
+    if len(known) < 24 or not rows[:, SHARP].any():
+        return None
+    from scipy.ndimage import median_filter
+    from scipy.stats import spearmanr
+
+    # Against the second or so about each: what the scene itself does is slower than a shake.
+    own = rows[:, SHARP].astype(np.float64)
+    kept = own / np.maximum(median_filter(own, 25, mode="nearest"), 1e-6)
+    fast = known[speed[known] >= np.quantile(speed[known], 0.85)]
+    still = known[speed[known] <= np.quantile(speed[known], 0.3)]
+    alike = spearmanr(speed[known], kept[known]).statistic
+    fallen = 1 - float(np.median(kept[fast]) / max(float(np.median(kept[still])), 1e-6))
+    return fallen if alike < GOES_WITH and fallen > 0.03 else None
 
 
 @dataclass(frozen=True)

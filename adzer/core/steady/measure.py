@@ -7,19 +7,20 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..look import turns
-from ..look.motion import ROLL, SURE, path, readout
+from ..look.motion import ROLL, SURE, blurs, path, readout
 from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
 
-VERSION = 2
+VERSION = 3
 Array = NDArray[np.float64]
 
 
 class Shake(msgspec.Struct, frozen=True):
     """``pixels``: recorded ones, rms, by which the picture is off where a slow hand would hold it; ``roll``: degrees, likewise;
     ``hz``: the strongest frequency of it, None where there is none; ``widest``: pixels, the most; ``known``: share of frames whose
-    motion is known; ``readout``: milliseconds from the first row read out to the last, and its standard error, None where nothing tells."""
+    motion is known; ``readout``: milliseconds from the first row read out to the last, and its standard error, None where nothing tells;
+    ``blurs``: by what share fast frames are less sharp than still ones, None where sharpness does not go with speed."""
 
     pixels: float
     roll: float
@@ -27,6 +28,7 @@ class Shake(msgspec.Struct, frozen=True):
     widest: float
     known: float
     readout: tuple[float, float] | None = None
+    blurs: float | None = None
     version: int = VERSION
 
     @property
@@ -66,6 +68,7 @@ def shake(rows: Rows, rate: float, high: int) -> Shake:
         round(pixels, 2), round(float(np.sqrt((off[:, 2] ** 2).mean())), 3), _strongest(off[:, :2], rate) if pixels > 0.2 else None,
         round(float(far.max()), 1), round(float((rows[:, SURE] > 0).mean()), 3),
         None if (told := readout(rows, high)) is None else (round(told[0] * 1000 / rate, 2), round(told[1] * 1000 / rate, 2)),
+        None if (blurred := blurs(rows)) is None else round(blurred, 3),
     )  # fmt: skip
 
 

@@ -24,6 +24,7 @@ from .solve import Array
 
 SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way", "level": "level", "lock": "a thing stays"}
 HEADED = {"world": "", "vehicle": ", headed as it rides", "travel": ", headed where it goes", "free": ", turned as it was"}
+PULSES = 0.15  # share of sharpness that may come and go before it is warned of
 ILL = 45.0  # degrees a second from which being turned makes people feel ill (as of ``space.path``)
 
 
@@ -72,6 +73,10 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     findings = []
     if context.draft.pace is not None and context.draft.pair is None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
+    if found is not None and found.blurs is not None:
+        text = f"What moved fastest was drawn out while the shutter was open: {found.blurs:.0%} less sharp on those frames than on still ones. Held, "
+        text += "that blur goes on pulsing. Keep more of the shake, or expose for a shorter time next time."
+        findings.append(Finding(Level.NOTE if found.blurs < PULSES else Level.WARN, "blur-pulses", text, "steady"))
     says = f"{SAYS[settings.method]}, keeps {kept**2:.0%}"
     read = (settings.readout or 0.0) / 1000
     if read and picture.turn % 180:

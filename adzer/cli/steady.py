@@ -127,6 +127,9 @@ def steady(
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
     motion: Annotated[Path | None, typer.Option("--sidecar", help="The camera's own record of how it turned, as docs/motion.md says.")] = None,
     readout: Annotated[float | None, typer.Option(min=-100, max=100, help="ms from the first row read out to the last; else as it shows.")] = None,
+    fov: Annotated[
+        float | None, typer.Option(min=5, max=150, help="Degrees that a flat picture's lens sees across it; else as it shows.")
+    ] = None,
     heading: Annotated[
         Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
     ] = "world",
@@ -160,8 +163,9 @@ def steady(
     if mark is not None:
         (x, y, w, h), (wide, high) = numbers("mark", mark, "four numbers", ("x", "y", "w", "h")).values(), upright_raster(facts, route.read)
         asked["mark"] = (frame, x / wide, y / high, w / wide, h / high)
-    route = route.with_("steady", **asked, readout=readout)
+    route = route.with_("steady", **asked, readout=readout, view=fov)
     route = route if lean is not None else steadying.as_it_shows(rows, facts, route, seen)
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
     s = route.steady
-    making.make(file.name, facts, seen, route, card, out, json_, {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout})
+    told: dict[str, object] = {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout, "fov": s.view}
+    making.make(file.name, facts, seen, route, card, out, json_, told)

@@ -33,10 +33,9 @@ from .rendering import write_rows
 
 Array = NDArray[np.float64]
 Row = tuple[str, str, str, bool]
+YUV: Any = "yuv420p"  # which the library takes, though it says otherwise
 SIZE, FRAMES, RATE = (480, 270), 75, 25.0
 BUDGET = 0.12
-LO = 0.35
-FAR = False
 
 
 def low(values: Array, hz: float) -> Array:
@@ -78,7 +77,7 @@ def delivered(camera: Camera, facts: FileFacts, route: Route) -> Array:
     panel, clock = walked.draft.panels[0], clock_of(facts)
     w, h = panel.size
     corners = np.array([(0, 0), (w, 0), (w, h), (0, h)], np.float32)
-    x, y = (v.ravel() for v in np.meshgrid(np.linspace(LO, 1-LO, 12) * w, np.linspace(LO, 1-LO, 8) * h))
+    x, y = (v.ravel() for v in np.meshgrid(np.linspace(0.3, 0.7, 12) * w, np.linspace(0.3, 0.7, 8) * h))
     grid = np.stack([x, y], axis=1).astype(np.float32)
 
     def map_at(t: float) -> NDArray[Any]:
@@ -91,7 +90,7 @@ def delivered(camera: Camera, facts: FileFacts, route: Route) -> Array:
         places = cv2.perspectiveTransform(grid[None], map_at(before))[0].astype(float)
         origin, rays = camera.rays(places[:, 0], places[:, 1], before)
         _, depth = world.trace(origin, np.ascontiguousarray(rays), before)
-        points = origin + rays * np.where(np.isfinite(depth) & (depth < 1e4) & (not FAR), depth, 1e4)[:, None]
+        points = origin + rays * np.where(np.isfinite(depth) & (depth < 1e4), depth, 1e4)[:, None]
         again = cv2.perspectiveTransform(camera.project(points, now).astype(np.float32)[None], np.linalg.inv(map_at(now)))[0]
         steps.append(np.median(again - grid, axis=0))
     return np.asarray(np.cumsum(steps, axis=0) * (facts.raster[0] / w))
@@ -112,7 +111,7 @@ def of_ways(folder: Path) -> list[Row]:
                 continue
             route = base.with_("steady", method=way.method, budget=BUDGET)
             if way.method != "off":
-                route = route.with_("steady", **steadying.answers(rows, facts, route))
+                route = route.with_("steady", **steadying.answers(rows, facts, steadying.as_it_shows(rows, facts, route)))
             said[way.method], true[way.method] = float(np.hypot(*way.left[1:])), shaking(delivered(camera, facts, route))
         off += [abs(said[m] - true[m]) / true[m] for m in said if true[m] > 0.25]
         # What differs by less than a tenth of a pixel, or a tenth, is equal.
@@ -130,7 +129,7 @@ def of_ways(folder: Path) -> list[Row]:
 
 
 # --- against libavfilter's filter ---------------------------------------------------------------------------------------------
-def photographs() -> list[tuple[str, NDArray[Any]]]:
+def photographs() -> list[tuple[str, Any]]:
     import importlib.util
 
     spec = importlib.util.find_spec("skimage")
@@ -196,7 +195,7 @@ def of_filter(folder: Path) -> list[Row]:
 def _deshaken(frames: list[NDArray[Any]], settings: str) -> float:
     graph = av.filter.Graph()
     h, w = frames[0].shape
-    source = graph.add_buffer(template=None, width=w, height=h, format="yuv420p", time_base=Fraction(1, 25))
+    source = graph.add_buffer(template=None, width=w, height=h, format=YUV, time_base=Fraction(1, 25))
     node, sink = graph.add("deshake", settings + ":edge=mirror"), graph.add("buffersink")
     source.link_to(node)
     node.link_to(sink)
@@ -273,7 +272,7 @@ def _interpolated(frames: list[NDArray[Any]]) -> list[NDArray[Any]]:
     """Twice as many by the library's own motion interpolation."""
     h, w = frames[0].shape
     graph = av.filter.Graph()
-    source = graph.add_buffer(template=None, width=w, height=h, format="yuv420p", time_base=Fraction(1, 25))
+    source = graph.add_buffer(template=None, width=w, height=h, format=YUV, time_base=Fraction(1, 25))
     node = graph.add("minterpolate", "fps=50:mi_mode=mci:mc_mode=aobmc:me_mode=bidir:vsbmc=1:scd=none")
     sink = graph.add("buffersink")
     source.link_to(node)

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from itertools import pairwise
 
 import numpy as np
 import pytest
-from scipy.ndimage import affine_transform, map_coordinates
+from scipy.ndimage import affine_transform, map_coordinates, shift
 
 from adzer.core import records
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake.take import add_files, facts_of
 from adzer.core.job import Job
 from adzer.core.look import passes
-from adzer.core.look.motion import FIRST, Motion, moved, path, readout
+from adzer.core.look.motion import FIRST, Motion, blurs, moved, path, readout, sharp
 from adzer.core.media import probe
 from adzer.core.media.decode import Reader
 from adzer.core.read.step import assumed_samples
@@ -42,7 +43,7 @@ def test_a_photograph_that_was_moved_is_found_moved_so(name):
     for _ in range(6):
         dx, dy, roll, size = *rng.normal(0, 4, 2), rng.normal(0, 0.6), 1 + rng.normal(0, 0.01)
         after = np.clip(placed(picture, dx, dy, roll, size) + rng.normal(0, 2, picture.shape), 0, 255).astype(np.uint8)
-        x, y, turned, larger, sure, skew, stretch = moved(still, after)
+        x, y, turned, larger, sure, skew, stretch, *_ = moved(still, after)
         assert abs(skew) < 5e-4 and abs(stretch) < 5e-4
         assert abs(x - dx) < 0.05 and abs(y - dy) < 0.05 and abs(turned - roll) < 0.02 and abs(larger - 100 * (size - 1)) < 0.05
         assert sure > 0.7
@@ -68,20 +69,20 @@ def test_a_shake_is_what_is_faster_than_a_slow_hand():
     rate, seconds = 50.0, 8.0
     t = np.arange(int(rate * seconds)) / rate
     lies = np.stack([120 * t + 40 * np.sin(2 * np.pi * 0.08 * t), 3 * np.sin(2 * np.pi * 1.8 * t), 0.2 * np.sin(2 * np.pi * 4 * t)], 1)
-    rows = np.zeros((len(t), 7), np.float32)
+    rows = np.zeros((len(t), 10), np.float32)
     rows[1:, :3], rows[:, 4] = np.diff(lies, axis=0), 1
-    found = measure.shake(rows, rate, 480)
+    found = measure.shake(rows, rate, (640, 480))
     assert found.pixels == pytest.approx(3 / np.sqrt(2), rel=0.03) and found.roll == pytest.approx(0.2 / np.sqrt(2), rel=0.03)
     assert found.hz == pytest.approx(1.8, abs=0.05) and found.known == 1
     off = measure.trace(rows, rate)[:, 0]
     assert np.abs(off).max() < 0.015 * 40  # neither the pan nor the drift, ends and all
     wave = np.sin(2 * np.pi * 0.5 * np.arange(1500) / rate)[:, None]
     assert np.ptp(measure.slow(wave, rate)[500:1000]) / np.ptp(wave) == pytest.approx(0.5, abs=0.01)  # the cut halves
-    still = np.zeros((100, 7), np.float32)
+    still = np.zeros((100, 10), np.float32)
     still[:, 4] = 1
-    assert measure.words(measure.shake(still, rate, 480)) == "stands still"
+    assert measure.words(measure.shake(still, rate, (640, 480))) == "stands still"
     still[:, 4] = 0
-    assert measure.words(measure.shake(still, rate, 480)) == "motion not known"
+    assert measure.words(measure.shake(still, rate, (640, 480))) == "motion not known"
 
 
 def test_a_gap_is_bridged_and_a_cut_is_no_movement():
@@ -152,7 +153,7 @@ def test_an_analysis_goes_on_where_it_was_stopped_and_its_finding_outlives_undo(
         job.undo()
         found = shaken(job.found(shot.facts.fingerprint))
         rows = passes.rows(Motion, shot.facts.frames, analysing.kept(job, "motion", shot.facts))
-        assert found == measure.shake(rows, float(shot.facts.rate), shot.facts.raster[1]) and found.pixels > 0.5
+        assert found == measure.shake(rows, float(shot.facts.rate), shot.facts.raster) and found.pixels > 0.5
         stop = job.walker()(shot)["steady"]
         assert stop.result.says == measure.words(found) and not stop.result.wants
         older = records.to_json({**records.to_plain(found), "version": 0}).encode()
@@ -207,6 +208,24 @@ def test_pictures_that_no_sensor_read_out_are_not_told_to_lean():
     facts = facts_of(clip("bigbuckbunny"))
     kind = Motion(assumed_samples(facts))
     rows = np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, (0, 96)), "<f4").reshape(-1, len(Motion.columns))
-    assert measure.shake(rows, 25.0, facts.raster[1]).leans is None
+    assert measure.shake(rows, 25.0, facts.raster).leans is None
     for readout_, leans in (((10.0, 2.0), 10.0), ((-10.0, 2.0), -10.0), ((5.0, 2.0), None), (None, None)):
         assert measure.Shake(1.0, 0.0, None, 2.0, 1.0, readout_).leans == leans
+
+
+def test_blur_that_will_pulse_is_measured():
+    """A photograph carried along at changing speed, its shutter open for no time, or for half of it (another library's shifts, averaged)."""
+    photo, t = photograph("gravel").mean(axis=2), np.arange(60.0)
+
+    def at(moment):
+        return 9 * np.sin(2 * np.pi * moment / 11), 5 * np.sin(2 * np.pi * moment / 8.3 + 1)
+
+    fallen = {}
+    for opened in (0.0, 0.5):
+        frames = []
+        for n in t:
+            moments = n + opened * ((np.arange(8) + 0.5) / 8 - 0.5) if opened else [n]
+            frames.append(np.clip(np.mean([shift(photo, at(m)[::-1], order=3, mode="reflect") for m in moments], axis=0), 0, 255).astype(np.uint8))
+        rows = np.array([(*FIRST, sharp(frames[0])), *((*moved(a, b), sharp(b)) for a, b in pairwise(frames))], np.float32)
+        fallen[opened] = blurs(rows)
+    assert fallen[0.0] is None and 0.1 < fallen[0.5] < 0.8

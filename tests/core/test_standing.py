@@ -273,7 +273,7 @@ def test_a_pair_of_eyes_stands_and_one_of_them_is_followed_again(shaken, tmp_pat
     for says in ({"projection": "fisheye", "eyes": "one"}, {"projection": "flat", "eyes": "over under"}):
         with pytest.raises(AdzerError, match="cannot be held"):
             other = Route().with_("read", **says).with_("steady", method="hold")
-            steadying.answers(np.ones((12, 7), np.float32), facts, other)
+            steadying.answers(np.ones((12, 10), np.float32), facts, other)
 
 
 def test_what_cannot_stand_is_said(grey):

@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 from fractions import Fraction
 
+import cv2
 import numpy as np
 import pytest
 import scipy.ndimage
 import skimage.data
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
 from skimage.feature import match_template
 from skimage.registration import phase_cross_correlation
 from typer.testing import CliRunner
@@ -208,6 +210,58 @@ def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_p
 
         apart[name] = float(np.sqrt(np.mean([((gone(f, slice(10, 90)) - gone(f, slice(-90, -10))) ** 2).sum() for f in frames[1:]])))
     assert apart["as one"] > 1.0 and apart["by row"] < 0.2 * apart["as one"], apart
+
+
+def _turned(photo, fov, seed, n=48):
+    """What a lens that sees ``fov`` degrees across shows of a photograph on a wall while it is turned by a hand: another library's rotations and
+    warp. The pictures, and (n, 3, 3) from the wall to the camera's right, down and ahead."""
+    rng, t = np.random.default_rng(seed), np.arange(n) / RATE
+    (w, h), far = SIZE, SIZE[0] / 2 / np.tan(np.radians(fov / 2))
+    swings = [sum(0.5 * rng.uniform(0.3, 1) * np.sin(2 * np.pi * hz * t + rng.uniform(0, 6)) for hz in rng.uniform(0.6, 5, 4)) for _ in range(3)]
+    turns = Rotation.from_euler("yxz", np.stack(swings, axis=1), degrees=True).as_matrix()
+    lens = np.array([[far, 0, w / 2 - 0.5], [0, far, h / 2 - 0.5], [0, 0, 1]])
+    k = photo.shape[1] / w * 0.8
+    wall = np.array([[far * k, 0, photo.shape[1] / 2 - 0.5], [0, far * k, photo.shape[0] / 2 - 0.5], [0, 0, 1]])
+    soft = cv2.GaussianBlur(photo.astype(np.float32), (0, 0), 1.0)
+    how = {"flags": cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP, "borderMode": cv2.BORDER_REFLECT}
+    return [cv2.warpPerspective(soft, wall @ turn @ np.linalg.inv(lens), SIZE, **how) + rng.normal(0, 1, (h, w)) for turn in turns], turns
+
+
+@pytest.mark.parametrize("name, fov", [("coffee", 35), ("gravel", 70), ("astronaut", 100)])
+def test_the_field_of_view_is_found_and_the_picture_turned_as_its_camera_was(tmp_path, name, fov):
+    """Within 3 %; and held, the corners of a wide lens's picture stay as still as its middle, where shifting alone leaves them shaking."""
+    frames, _ = _turned(cv2.resize(photograph(name).mean(axis=2), (1100, 760)), fov, fov)
+    with Writer(tmp_path / "a.mkv", _spec()) as writer:
+        for n, luma in enumerate(frames):
+            frame, target = writer.blank()
+            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(40 + 0.7 * luma), 16, 235)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+    told = json.loads(run("shake", tmp_path / "a.mkv", "--json"))
+    assert told["view"][0] == pytest.approx(fov, rel=0.03) and told["view"][1] < 0.05 * fov
+    left = {}
+    for way, more in (("turned", ()), ("shifted", ("--fov", "5"))):  # so long a lens that a turn is a shift
+        out = tmp_path / f"{way}.mkv"
+        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "16%", *more, "--card", "archive", "--out", out)
+        made = lumas(out)
+        corners = [(slice(8, 88), slice(8, 120)), (slice(-88, -8), slice(-120, -8))]
+        gone = np.array([[phase_cross_correlation(made[0][c], f[c], upsample_factor=50)[0] for f in made[1:]] for c in corners])
+        left[way] = float(np.sqrt((gone**2).sum(axis=2).mean()))
+    assert left["turned"] < 0.35 and (fov < 50 or left["turned"] < 0.4 * left["shifted"]), left
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(0, 10_000), st.floats(0.02, 0.5), st.sampled_from(["hold", "drift", "path"]), st.floats(20, 120), st.floats(1, 60))
+def test_nothing_bare_enters_where_it_is_turned_either(seed, budget, method, fov, reach):
+    path, far = _hand(40, seed, reach=reach), 320 / np.tan(np.radians(fov / 2))
+    moves = solve.solved(path, (640, 360), RATE, method, budget, focal=far)
+    for dx, dy, degrees, per_cent in moves:
+        turn = Rotation.from_rotvec(np.array([-dy, dx, 0]) / far)
+        grown = (1 - budget) * np.exp(per_cent / 100)
+        corners = np.array([(x, y) for x in (-320, 320) for y in (-180, 180)], float) * grown
+        corners = Rotation.from_euler("z", degrees, degrees=True).apply(np.column_stack([corners, np.zeros(4)]))[:, :2]
+        seen = turn.apply(np.column_stack([corners, np.full(4, far)]))
+        assert (seen[:, 2] > 0).all() and (np.abs(seen[:, :2] / seen[:, 2:] * far) <= np.array([320, 180]) + 1e-6).all()
 
 
 def test_what_cannot_be_followed_is_said(tmp_path):

@@ -25,12 +25,13 @@ WEAKEST = 5e-4  # of the strongest corner's strength, below which one is no corn
 AROUND = (21, 21)  # pixels about a corner that are looked for
 BACK = 0.5  # pixels off, there and back, from which on a corner is not believed
 ALIKE = 0.7  # of what is looked for, below which it does not look like itself
+FOCAL_TOLD = 0.1  # of itself, the standard error from which on a focal length is not told
 TOLD = 0.06  # frames, the standard error from which on a readout is not told
 GOES_WITH = -0.4  # correlation of ranks of sharpness and speed, above which one does not hang on the other
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
-X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, SHARP = range(8)
+X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, BENDS, OVER, SHARP = range(10)
 
-FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0)  # of a first frame
+FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0)  # of a first frame
 
 Picture = NDArray[np.uint8]
 
@@ -40,14 +41,15 @@ class Motion:
     """An analysis (``passes.Pass``). A row says how the picture lies against the one before: ``x``, ``y``: recorded pixels by which
     its middle moved right and down; ``roll``: degrees clockwise; ``size``: per cent larger; ``sure``: share of corners that agree,
     0 where it is not known (then the rest is 0, too); ``skew``: pixels to the right by pixel down, and ``stretch``: by which it is larger
-    down than across, as of rows that are read out one after another while it moves; ``sharp``: how much neighbouring pixels differ, in codes
-    of eight bits."""
+    down than across, as of rows that are read out one after another while it moves; ``bends`` over ``over``: by how much more, per pixel
+    squared and pixel that the middle moves, what lies off it does, as where a camera is turned; ``sharp``: how much neighbouring pixels
+    differ, in codes of eight bits."""
 
     samples: Samples
     name: ClassVar[str] = "motion"
     version: ClassVar[int] = 3
     reach: ClassVar[tuple[int, int]] = (1, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "sharp")
+    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "bends", "over", "sharp")
 
     def prepared(self, frame: Frame) -> tuple[Picture, int]:
         """The picture in eight bits, and recorded pixels a side of each of its pixels."""
@@ -88,14 +90,17 @@ def blurs(rows: Rows) -> float | None:
 @dataclass(frozen=True)
 class Strokes:
     """Corners that were followed from one picture to the next: ``a`` and ``b`` (n, 2) pixels from its middle, of ``of`` that were looked for. Those
-    in ``agreed`` (n,) stand still in the world: of these are ``turned`` (2, 3), the similarity from one to the next, or what rows bent it to,
-    and ``leans``: skew and stretch, as of ``Motion``."""
+    in ``agreed`` (n,) stand still in the world, of which are the rest, as of ``Motion``: ``shift`` (2,), ``turn`` and ``grown``, ``bends``: both of
+    them, ``leans``: skew and stretch."""
 
     a: NDArray[np.float64]
     b: NDArray[np.float64]
     of: int
     agreed: NDArray[np.bool_]
-    turned: NDArray[np.float64]
+    shift: NDArray[np.float64]
+    turn: float
+    grown: float
+    bends: tuple[float, float]
     leans: tuple[float, float]
 
 
@@ -105,11 +110,9 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
     # Of all corners that were looked for: where most of the picture is gone, as at a cut, few agree however well.
     share = 0.0 if found is None else float(found.agreed.sum()) / found.of
     if found is None or share <= 0.2:
-        return (0.0,) * 7
-    matrix = found.turned
-    size = float(np.hypot(matrix[0, 0], matrix[1, 0]))
-    roll = float(np.degrees(np.arctan2(matrix[1, 0], matrix[0, 0])))  # of what lay along a row, which is read out at once
-    return float(matrix[0, 2]) * side, float(matrix[1, 2]) * side, roll, 100 * (size - 1), share, *found.leans
+        return (0.0,) * len(FIRST)
+    (x, y), (bends, over) = (float(v) for v in found.shift * side), found.bends
+    return x, y, float(np.degrees(found.turn)), 100 * found.grown, share, *found.leans, bends, over * side**2
 
 
 def strokes(before: Picture, now: Picture) -> Strokes | None:
@@ -138,7 +141,40 @@ def strokes(before: Picture, now: Picture) -> Strokes | None:
         skew, stretch = float(rows[0, 1] + rows[1, 0]), float(rows[1, 1] - rows[0, 0])
         if rows_agreed.sum() > 1.1 * agreed.sum():  # rows lean so much that one turn and size do not tell of all the picture
             matrix, agreed = rows, rows_agreed
-    return Strokes(a, b, len(corners), agreed.ravel() == 1, np.asarray(matrix), (skew, stretch))
+    return _bent(a, b, agreed.ravel() == 1, np.asarray(matrix), len(corners), (skew, stretch))
+
+
+def _bent(
+    a: NDArray[np.float64], b: NDArray[np.float64], agreed: NDArray[np.bool_], matrix: NDArray[np.float64], of: int, leans: tuple[float, float]
+) -> Strokes:
+    """The same with what a turned camera adds: off its middle a picture moves by more, to second order. So corners count at the edges of a wide
+    lens's picture, too, and ``shift`` is what the very middle does."""
+    x, y = a.T / WIDE
+    one, no = np.ones_like(x), np.zeros_like(x)
+    apart = abs(matrix[0, 1] + matrix[1, 0]) + abs(matrix[1, 1] - matrix[0, 0])
+    # Where rows lean, what lies along one was read out at once, and says the turn; else both axes do.
+    right, under = ([x, no, y, no], [no, x, no, y]) if apart > 1e-9 else ([x, -y], [y, x])
+    across, down = np.stack([one, no, x * x, x * y, *right], axis=1), np.stack([no, one, x * y, y * y, *under], axis=1)
+    d = b - a
+    fit = np.zeros(across.shape[1])
+
+    def fitted(which: NDArray[Any]) -> NDArray[np.float64]:
+        both = np.concatenate([across[which], down[which]])
+        return np.asarray(np.linalg.lstsq(both, np.concatenate([d[which, 0], d[which, 1]]), rcond=None)[0])
+
+    for _ in range(6):
+        fit = fitted(agreed)
+        now = np.hypot(d[:, 0] - across @ fit, d[:, 1] - down @ fit) < AGREES
+        if now.sum() < LEAST or (now == agreed).all():
+            break
+        agreed = now
+    # What the middle does and what more the edges do err together, and so do corners that lie close: of the dark fields of a chessboard the one is
+    # held against the other of the light ones.
+    dark = (np.floor(x * 2 * TILES[0]) + np.floor(y * 2 * TILES[0])) % 2 == 0
+    halves = [agreed & dark, agreed & ~dark]
+    one, other = (fitted(h) if h.sum() >= LEAST else np.zeros(len(fit)) for h in halves)
+    bends = float(one[:2] @ other[2:4] + other[:2] @ one[2:4]) / WIDE**2, 2 * float(one[:2] @ other[:2])
+    return Strokes(a, b, of, agreed, fit[:2], float(fit[5]) / WIDE, float(fit[4]) / WIDE, bends, leans)
 
 
 def carried(first: Picture, now: Picture, box: tuple[float, float, float, float], guess: tuple[float, float]) -> tuple[float, float] | None:
@@ -191,13 +227,7 @@ def readout(rows: Rows, high: int) -> tuple[float, float] | None:
     speed = through(path(rows)[:, :2], np.arange(len(rows)), 1)
     x = ((speed[pairs] - speed[pairs - 1]) / high).ravel()
     y = rows[pairs][:, [SKEW, STRETCH]].astype(np.float64).ravel()
-    found, scale, weight = 0.0, 1.0, np.ones(len(x))
-    for _ in range(20):
-        found = float((weight * x * y).sum() / max((weight * x * x).sum(), 1e-18))
-        off = y - found * x
-        scale = max(1.4826 * float(np.median(np.abs(off))), 1e-6)
-        weight = 1 / (1 + (off / (2.5 * scale)) ** 2)
-    error = scale / max(float(np.sqrt((weight * x * x).sum())), 1e-12)
+    found, error = _slope(x, y)
     return (found, error) if error < TOLD else None
 
 
@@ -211,6 +241,34 @@ def through(values: NDArray[np.float64], at: NDArray[Any], slope: int = 0) -> ND
 
     degree = min(DEGREE, (len(values) - 2) // 2 * 2 + 1)
     return np.asarray(make_interp_spline(np.arange(len(values)), values, k=degree)(at, slope))
+
+
+def focal(rows: Rows) -> tuple[float, float] | None:
+    """Recorded pixels from the lens to its picture, and by what share they may be off; None where the picture moves too little to tell. What a turned
+    camera sees off its middle moves by 1 + (r/f)² of what the middle does."""
+    known = rows[:, SURE] > 0.3
+    bends, over = rows[known][:, [BENDS, OVER]].astype(np.float64).T
+    if len(over) < 12 or over.sum() <= 0:
+        return None
+    weight = np.ones(len(over))
+    for _ in range(20):
+        found = float((weight * bends).sum() / max(float((weight * over).sum()), 1e-12))
+        off = (bends - found * over) / np.sqrt(np.abs(over) + 1.0)
+        scale = max(1.4826 * float(np.median(np.abs(off))), 1e-15)
+        weight = 1 / (1 + (off / (2.5 * scale)) ** 2)
+    error = float(np.sqrt((weight**2 * (bends - found * over) ** 2).sum())) / max(float((weight * over).sum()), 1e-12)
+    return (found**-0.5, error / found / 2) if found > 0 and error / found / 2 < FOCAL_TOLD else None
+
+
+def _slope(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float]:
+    """By what y grows with x from nothing on, most of both believed, and its standard error."""
+    found, scale, weight = 0.0, 1.0, np.ones(len(x))
+    for _ in range(20):
+        found = float((weight * x * y).sum() / max((weight * x * x).sum(), 1e-18))
+        off = y - found * x
+        scale = max(1.4826 * float(np.median(np.abs(off))), 1e-12)
+        weight = 1 / (1 + (off / (2.5 * scale)) ** 2)
+    return found, scale / max(float(np.sqrt((weight * x * x).sum())), 1e-12)
 
 
 def path(rows: Rows) -> NDArray[np.float64]:

@@ -40,7 +40,7 @@ PASSES: dict[str, Callable[[FileFacts, Route, Seen | None], Pass[Any]]] = {  # n
 
 def _shake(facts: FileFacts, rows: Rows) -> dict[str, bytes]:
     rate = float(facts.rate or 25)
-    return {"": records.to_json(shake(rows, rate, facts.raster[1])).encode(), "trace": trace(rows, rate).astype("<f4").tobytes()}
+    return {"": records.to_json(shake(rows, rate, facts.raster)).encode(), "trace": trace(rows, rate).astype("<f4").tobytes()}
 
 
 def _turned(facts: FileFacts, rows: Rows) -> dict[str, bytes]:

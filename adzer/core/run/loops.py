@@ -18,7 +18,7 @@ from ..read.seen import Seen
 from ..route import Route, walk
 from .frames import Inputs
 from .pixels import Processor
-from .steadying import answers
+from .steadying import answers, as_it_shows
 
 Size = tuple[int, int]
 
@@ -68,7 +68,7 @@ def ways(
         try:
             held = route.with_("steady", **each)
             if held.steady.method != "off":
-                held = held.with_("steady", **answers(rows, facts, held, seen))
+                held = held.with_("steady", **answers(rows, facts, as_it_shows(rows, facts, held, seen), seen))
             made.append(loop(facts, seen, held, card, frame, seconds, fit))
         except AdzerError:
             made.append(None)

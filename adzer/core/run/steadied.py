@@ -18,7 +18,7 @@ from ..route import Route, walk
 from ..space.sphere import angles, rotation
 from ..steady import solve, standing
 from ..steady.slow import slow
-from ..steady.step import lens_of
+from ..steady.step import focal_of, lens_of
 from .analysing import turns_of
 from .steadying import answers, as_it_shows, upright_path
 
@@ -55,7 +55,7 @@ def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) 
         size = upright_raster(facts, route.read)
         path, moves = upright_path(rows, turn_of(facts, route.read)), solve.unpacked(s.moves, facts.frames, size) if held else None
         before, after = path[:, :2], None if moves is None else path[:, :2] - moves[:, :2]
-        shakes, spent = [before, after], None if moves is None else solve.spent(moves, size)
+        shakes, spent = [before, after], None if moves is None else solve.spent(moves, size, focal_of(s, facts.raster[0]))
     assert before is not None and shakes[0] is not None
     hz = thirds(rate)
     return Drawn(before, after, hz, in_thirds(shakes[0], rate, hz), None if shakes[1] is None else in_thirds(shakes[1], rate, hz), spent)

@@ -32,7 +32,7 @@ from ..steady import sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
 from ..steady.slow import slow
-from ..steady.step import is_flat, lens_of, times_of
+from ..steady.step import focal_of, is_flat, lens_of, times_of
 from .analysing import turns_of
 from .frames import Inputs
 from .pixels import Processor
@@ -98,7 +98,10 @@ def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen:
     s, found = route.steady, said(rows, facts, route, seen)
     if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0):
         return route.with_("steady", lean=found.lean[:2])
-    return route.with_("steady", readout=found.leans) if isinstance(found, Shake) and s.readout is None else route
+    if isinstance(found, Shake) and s.readout is None:
+        route = route.with_("steady", readout=found.leans)
+    square = (facts.pixel_aspect or 1) == 1 and route.shape.squeeze == 1
+    return route.with_("steady", view=found.view[0]) if isinstance(found, Shake) and s.view is None and found.view and square else route
 
 
 def told(rows: NDArray[np.float32], facts: FileFacts, file: Path) -> tuple[NDArray[np.float32], sidecar.Fitted]:
@@ -118,7 +121,7 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
     if s.method == "lock":
         places, at = followed(facts, route, seen)
         return solve.packed(solve.locked(places, path, at, size, rate, s.budget, s.roll), size)
-    return solve.packed(solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut), size)
+    return solve.packed(solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut, focal_of(s, facts.raster[0])), size)
 
 
 def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> str:
@@ -172,7 +175,7 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[
 
 def said(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Shake | Turned:
     rate = float(facts.rate or 25)
-    return shake(rows, rate, facts.raster[1]) if lens(facts, route, seen) is None else turned(rows, rate)[0]
+    return shake(rows, rate, facts.raster) if lens(facts, route, seen) is None else turned(rows, rate)[0]
 
 
 def lean_through(rows: NDArray[np.float32], frame: int, seen: NDArray[np.float64]) -> tuple[float, float]:
@@ -257,7 +260,8 @@ def compared(
         name, heading = str(changes["method"]), str(changes.get("heading", ""))
         try:
             each = route.with_("steady", **changes, budget=budget)
-            each = each.with_("steady", **answers(rows, facts, each, seen)) if name != "off" else each
+            if name != "off":
+                each = each.with_("steady", **answers(rows, facts, as_it_shows(rows, facts, each, seen), seen))
             again = retracked(facts, seen, each, card, report)
         except AdzerError as error:
             made.append(Way(name, (0.0, 0.0, 0.0), 0.0, 0.0, None, str(error), heading))
@@ -277,7 +281,8 @@ def _flat_way(
     wide = preview_plan(walk(route, facts, seen, card), LOOKED, LOOKED).panels[0].size[0]
     kept = (1 - s.budget) ** 2 if s.method != "off" else 1.0
     left, roll = left_of(again, rate, raster[0] / wide)
-    needs = solve.needed(upright_path(rows, turn_of(facts, route.read)), raster, s.method, rate) if s.method in ("hold", "drift") else None
+    path, focal = upright_path(rows, turn_of(facts, route.read)), focal_of(s, facts.raster[0])
+    needs = solve.needed(path, raster, s.method, rate, s.roll, s.cut, focal) if s.method in ("hold", "drift") else None
     return Way(s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3))
 
 

@@ -7,12 +7,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..look import turns
-from ..look.motion import ROLL, SURE, blurs, path, readout
+from ..look.motion import ROLL, SURE, blurs, focal, path, readout
 from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
 
 VERSION = 3
+VIEWS = 5.0, 150.0  # degrees that a lens may see across its picture
 Array = NDArray[np.float64]
 
 
@@ -20,7 +21,8 @@ class Shake(msgspec.Struct, frozen=True):
     """``pixels``: recorded ones, rms, by which the picture is off where a slow hand would hold it; ``roll``: degrees, likewise;
     ``hz``: the strongest frequency of it, None where there is none; ``widest``: pixels, the most; ``known``: share of frames whose
     motion is known; ``readout``: milliseconds from the first row read out to the last, and its standard error, None where nothing tells;
-    ``blurs``: by what share fast frames are less sharp than still ones, None where sharpness does not go with speed."""
+    ``blurs``: by what share fast frames are less sharp than still ones, None where sharpness does not go with speed;
+    ``view``: degrees that its lens sees across, and by how many they may be off, None where it turns too little to tell."""
 
     pixels: float
     roll: float
@@ -29,6 +31,7 @@ class Shake(msgspec.Struct, frozen=True):
     known: float
     readout: tuple[float, float] | None = None
     blurs: float | None = None
+    view: tuple[float, float] | None = None
     version: int = VERSION
 
     @property
@@ -59,16 +62,24 @@ def trace(rows: Rows, rate: float) -> Array:
     return np.asarray(lies - slow(lies, rate))
 
 
-def shake(rows: Rows, rate: float, high: int) -> Shake:
-    """Of the rows of ``look.motion`` at ``rate`` frames a second of a recorded picture so many pixels high."""
+def _view(rows: Rows, wide: int) -> tuple[float, float] | None:
+    if (found := focal(rows)) is None:
+        return None
+    half = float(np.arctan(wide / 2 / found[0]))
+    off = float(np.degrees(np.sin(2 * half) * found[1]))
+    return (round(float(np.degrees(2 * half)), 1), round(max(off, 0.1), 1)) if VIEWS[0] <= np.degrees(2 * half) <= VIEWS[1] else None
+
+
+def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
+    """Of the rows of ``look.motion`` at ``rate`` frames a second of a recorded picture of ``raster`` pixels."""
     off = trace(rows, rate)
     far = np.hypot(off[:, 0], off[:, 1])
     pixels = float(np.sqrt((far**2).mean()))
     return Shake(
         round(pixels, 2), round(float(np.sqrt((off[:, 2] ** 2).mean())), 3), _strongest(off[:, :2], rate) if pixels > 0.2 else None,
         round(float(far.max()), 1), round(float((rows[:, SURE] > 0).mean()), 3),
-        None if (told := readout(rows, high)) is None else (round(told[0] * 1000 / rate, 2), round(told[1] * 1000 / rate, 2)),
-        None if (blurred := blurs(rows)) is None else round(blurred, 3),
+        None if (told := readout(rows, raster[1])) is None else (round(told[0] * 1000 / rate, 2), round(told[1] * 1000 / rate, 2)),
+        None if (blurred := blurs(rows)) is None else round(blurred, 3), _view(rows, raster[0]),
     )  # fmt: skip
 
 

@@ -24,14 +24,15 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     lean     tilt and roll by which its first frame leans, degrees
     mark     the frame on which that is marked, and its left, top, width and height in shares of the recorded picture as it stands upright
     readout  milliseconds from the first row read out to the last, below 0 upwards; None: nobody has said, and all rows count as one moment
+    view     degrees that a flat picture's lens sees across the recorded one: it is held by turning it; None: nobody knows, and it is shifted
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
     """
 
     OWN = frozenset({"moves", "lean", "mark", "sidecar"})
-    FROM = {1: lambda plain: plain, 2: lambda plain: plain}
+    FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain}
 
-    version: int = 3
+    version: int = 4
     method: Method = "off"
     budget: Annotated[float, Meta(ge=0, le=0.5)] = 0.08
     roll: bool = True
@@ -41,5 +42,6 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     lean: tuple[Lean, Lean] = (0.0, 0.0)
     mark: tuple[Annotated[int, Meta(ge=0)], Share, Share, Share, Share] | None = None
     readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
+    view: Annotated[float, Meta(ge=5, le=150)] | None = None
     sidecar: str | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from ..look.motion import through
 from ..space.looks import Turning
+from ..space.sphere import turning
 from .slow import slow
 
 Array = NDArray[np.float64]
@@ -26,37 +27,50 @@ SLOWLY = 0.004  # of a turn a frame: what is slower is where a way really goes
 WEIGHTS, NEAR = (0.05, 10.0, 100.0), 0.002
 
 
-def share_inside(moves: Array, size: Size, kept: float) -> Array:
+def share_inside(moves: Array, size: Size, kept: float, focal: float | None = None) -> Array:
     """(frames) 0 … 1, how much of each frame's moves may be made so that a window ``kept`` as large stays in the picture."""
     low, high = np.zeros(len(moves)), np.ones(len(moves))
-    good = inside(moves, size, kept)
+    good = inside(moves, size, kept, focal)
     for _ in range(22):
         middle = (low + high) / 2
-        fits = inside(moves * middle[:, None], size, kept)
+        fits = inside(moves * middle[:, None], size, kept, focal)
         low, high = np.where(fits, middle, low), np.where(fits, high, middle)
     return np.where(good, 1.0, low)
 
 
-def inside(moves: Array, size: Size, kept: float | Array) -> NDArray[np.bool_]:
+def inside(moves: Array, size: Size, kept: float | Array, focal: float | None = None) -> NDArray[np.bool_]:
     """(frames) does the window stay in the recorded picture?"""
     corners = np.array(size) * np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
-    m = matrices(moves, size, kept)
+    m = matrices(moves, size, kept, focal)
     at = np.einsum("nij,kj->nki", m[:, :, :2], corners) + m[:, None, :, 2]
-    return np.asarray(((at[..., :2] >= -1e-9) & (at[..., :2] <= np.array(size) + 1e-9)).all(axis=(1, 2)))
+    ahead = at[..., 2] > 1e-3  # of a view that is turned so far that a corner lies behind it, nothing is inside
+    places = at[..., :2] / np.where(ahead, at[..., 2], 1.0)[..., None]
+    return np.asarray((ahead & ((places >= -1e-9) & (places <= np.array(size) + 1e-9)).all(axis=2)).all(axis=1))
 
 
-def matrices(moves: Array, size: Size, kept: float | Array) -> Array:
-    """(frames, 3, 3) of places of the steady picture (its window enlarged to the whole) → recorded ones."""
+def matrices(moves: Array, size: Size, kept: float | Array, focal: float | None = None) -> Array:
+    """(frames, 3, 3) of places of the steady picture (its window enlarged to the whole) → recorded ones. ``focal``: pixels from the lens to its
+    picture, which is turned; None: nobody knows, and it is shifted."""
     middle = np.array(size) / 2
     turn, grown = np.radians(moves[:, 2]), np.exp(moves[:, 3] / 100) * kept
     c, s = grown * np.cos(turn), grown * np.sin(turn)
     made = np.zeros((len(moves), 3, 3))
     made[:, 0, 0], made[:, 0, 1], made[:, 1, 0], made[:, 1, 1], made[:, 2, 2] = c, -s, s, c, 1.0
-    made[:, :2, 2] = middle + moves[:, :2] - np.stack([c * middle[0] - s * middle[1], s * middle[0] + c * middle[1]], axis=1)
-    return made
+    made[:, :2, 2] = -np.stack([c * middle[0] - s * middle[1], s * middle[0] + c * middle[1]], axis=1)
+    if focal is None:
+        made[:, :2, 2] += middle + moves[:, :2]
+        return made
+    # About the middle, turned as the camera was: its right, down and ahead.
+    lens, x, y = np.diag([1 / focal, 1 / focal, 1.0]), moves[:, 0], moves[:, 1]
+    turned = turning(np.stack([-y, x, np.zeros_like(x)], axis=1) / focal)
+    back = np.array([[focal, 0, middle[0]], [0, focal, middle[1]], [0, 0, 1.0]])
+    made = back @ turned @ lens @ made
+    return np.asarray(made / made[:, 2:, 2:])
 
 
-def solved(path: Array, size: Size, rate: float, method: str, budget: float, roll: bool = True, cut: float = 0.5) -> Array:
+def solved(
+    path: Array, size: Size, rate: float, method: str, budget: float, roll: bool = True, cut: float = 0.5, focal: float | None = None
+) -> Array:
     """(frames, 4) moves of a method, all of them inside the budget."""
     path, kept = np.array(path, np.float64), 1 - budget
     if method == "off" or len(path) < 2 or budget <= 0:
@@ -66,12 +80,12 @@ def solved(path: Array, size: Size, rate: float, method: str, budget: float, rol
     elif method == "drift":
         wanted = slow(path, rate, cut)
     else:
-        wanted = _evenly(path, size, kept, roll)
+        wanted = _evenly(path, size, kept, roll, focal)
     moves = path - wanted
     if not roll:
         moves[:, 2] = 0.0
     inner = min(1.0, kept + 0.1 / min(size))  # a twentieth of a pixel is left for the rounding of what is kept
-    return moves * _calm(share_inside(moves, size, inner), max(2, round(rate / 2)))[:, None]
+    return moves * _calm(share_inside(moves, size, inner, focal), max(2, round(rate / 2)))[:, None]
 
 
 def locked(places: Array, path: Array, at: int, size: Size, rate: float, budget: float, roll: bool = True) -> Array:
@@ -102,21 +116,23 @@ def _believed(own: Array) -> NDArray[np.bool_]:
     return seen
 
 
-def needed(path: Array, size: Size, method: str, rate: float, roll: bool = True, cut: float = 0.5) -> float:
+def needed(
+    path: Array, size: Size, method: str, rate: float, roll: bool = True, cut: float = 0.5, focal: float | None = None
+) -> float:
     """The budget with which a method is held to the full; above 0.5 it cannot be."""
     wanted = slow(path, rate, cut) if method == "drift" else np.broadcast_to((path.max(axis=0) + path.min(axis=0)) / 2, path.shape)
     moves = path - wanted
     if not roll:
         moves = moves * [1, 1, 0, 1]
-    return float(spent(moves, size).max(initial=0.0))
+    return float(spent(moves, size, focal).max(initial=0.0))
 
 
-def spent(moves: Array, size: Size) -> Array:
+def spent(moves: Array, size: Size, focal: float | None = None) -> Array:
     """(frames) the least budget within which each frame's moves can be made, at most 0.9."""
     low, high = np.zeros(len(moves)), np.full(len(moves), 0.9)
     for _ in range(20):
         middle = (low + high) / 2
-        fits = inside(moves, size, 1 - middle)
+        fits = inside(moves, size, 1 - middle, focal)
         low, high = np.where(fits, low, middle), np.where(fits, middle, high)
     return high
 
@@ -131,21 +147,21 @@ def _calm(share: Array, reach: int) -> Array:
     return np.minimum(np.convolve(padded, weights / weights.sum(), "valid"), share)
 
 
-def _evenly(path: Array, size: Size, kept: float, roll: bool) -> Array:
+def _evenly(path: Array, size: Size, kept: float, roll: bool, focal: float | None) -> Array:
     """The way made of still, even and evenly faster parts that stays within the budget: a linear programme, of long shots piece by piece."""
     wanted = np.array(path)
     start = 0
     while start < len(path):
         stop = min(start + LONGEST, len(path))
         fixed = wanted[start : start + 3] if start else None
-        wanted[start:stop] = _programme(path[start:stop], size, kept, roll, fixed)
+        wanted[start:stop] = _programme(path[start:stop], size, kept, roll, fixed, focal)
         if stop == len(path):
             break
         start = stop - JOINED
     return wanted
 
 
-def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | None) -> Array:
+def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | None, focal: float | None) -> Array:
     """One piece. Corners are taken to first order; what that leaves out, ``solved`` takes back."""
     from scipy.optimize import linprog
     from scipy.sparse import block_array, csr_array, diags_array, eye_array, kron
@@ -171,8 +187,9 @@ def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | 
     room = half * (1 - kept) * 0.98
     for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
         x, y = kept * half * (sx, sy)
-        turn, grow = np.radians(unit[2]), unit[3] / 100
-        for axis, across in ((0, (1.0, 0.0, -turn * y, grow * x)), (1, (0.0, 1.0, turn * x, grow * y))):
+        turn, grow, bent = np.radians(unit[2]), unit[3] / 100, 0.0 if focal is None else focal**-2
+        both = x * y * bent
+        for axis, across in ((0, (1 + x * x * bent, both, -turn * y, grow * x)), (1, (both, 1 + y * y * bent, turn * x, grow * y))):
             big = kron(csr_array(np.array([across])), eye_array(n)).tocsr()
             lies = big @ (path / unit).T.ravel()
             zero = csr_array((n, slacks))
@@ -217,16 +234,16 @@ def unpacked(text: str, frames: int, size: Size) -> Array | None:
 BETWEEN = 4  # moments a frame at which it is known where rows belong that are read out one after another
 
 
-def turning(moves: Array, size: Size, kept: float, times: Array, by_row: bool = False) -> Turning:
+def held(moves: Array, size: Size, kept: float, times: Array, by_row: bool = False, focal: float | None = None) -> Turning:
     """As a patch has it. ``by_row``: between frames, too, and before the first and after the last, where nothing bare enters by that."""
     if by_row and len(moves) > 3:
         ends = np.stack([2 * moves[0] - moves[1], 2 * moves[-1] - moves[-2]])
-        ends = np.where(inside(ends, size, kept)[:, None], ends, moves[[0, -1]])
+        ends = np.where(inside(ends, size, kept, focal)[:, None], ends, moves[[0, -1]])
         moves = np.concatenate([ends[:1], moves, ends[1:]])
         times = np.concatenate([2 * times[:1] - times[1:2], times, 2 * times[-1:] - times[-2:-1]])
         at = np.arange(BETWEEN * (len(times) - 1) + 1) / BETWEEN
         n = np.arange(len(times))
         straight = np.stack([np.interp(at, n, moves[:, c]) for c in range(4)], axis=1)
         bent = through(moves, at)
-        moves, times = np.where(inside(bent, size, kept)[:, None], bent, straight), np.interp(at, n, times)
-    return Turning(np.asarray(times, np.float64), matrices(moves, size, kept))
+        moves, times = np.where(inside(bent, size, kept, focal)[:, None], bent, straight), np.interp(at, n, times)
+    return Turning(np.asarray(times, np.float64), matrices(moves, size, kept, focal))

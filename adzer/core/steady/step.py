@@ -46,6 +46,14 @@ def is_flat(picture: Picture) -> bool:
     return picture.projection in (None, "flat") and picture.eyes in (None, "one") and picture.mosaic in (None, "none")
 
 
+def focal_of(settings: SteadySettings, wide: int) -> float | None:
+    """Recorded pixels from the lens to a picture ``wide`` pixels wide, by which it is turned; None: it is shifted, as nobody knows what its lens
+    sees, or as a thing in it is to keep its place to parts of a pixel."""
+    if settings.view is None or settings.method == "lock":
+        return None
+    return float(wide / 2 / np.tan(np.radians(settings.view / 2)))
+
+
 def named(what: str, lens: Directions) -> str:
     """An analysis or its finding, of a recording through that lens: through another it would be another."""
     return what if isinstance(lens, Equirect) else f"{what} {xxhash.xxh3_64_hexdigest(repr(lens).encode())}"
@@ -66,10 +74,11 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         finding = Finding(Level.STOP, "moves-missing", text, "steady", Fix("Leave it as it was held", "steady", {"method": "off"}))
         return StepResult(picture, "not measured", (finding,), wants=wants)
     kept = 1 - settings.budget
-    if not _fits(settings.moves, facts.frames, picture.raster, kept):
+    focal = focal_of(settings, facts.raster[0])
+    if not _fits(settings.moves, facts.frames, picture.raster, kept, focal):
         text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
         return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", Fix("Leave it", "steady", {"method": "off"})),))
-    held = _turning(settings.moves, facts.frames, picture.raster, kept, clock_of(facts), bool(settings.readout))
+    held = _turning(settings.moves, facts.frames, picture.raster, kept, clock_of(facts), bool(settings.readout), focal)
     findings = []
     if context.draft.pace is not None and context.draft.pair is None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
@@ -118,15 +127,17 @@ def _moves(text: str, frames: int, size: tuple[int, int]) -> Array | None:
 
 
 @lru_cache(maxsize=16)
-def _fits(text: str, frames: int, size: tuple[int, int], kept: float) -> bool:
+def _fits(text: str, frames: int, size: tuple[int, int], kept: float, focal: float | None) -> bool:
     moves = _moves(text, frames, size)
-    return moves is not None and bool(solve.inside(moves, size, kept - 1e-9).all())
+    return moves is not None and bool(solve.inside(moves, size, kept - 1e-9, focal).all())
 
 
 @lru_cache(maxsize=16)
-def _turning(text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock, by_row: bool) -> Turning | None:
+def _turning(
+    text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock, by_row: bool, focal: float | None
+) -> Turning | None:
     moves = _moves(text, frames, size)
-    return None if moves is None else solve.turning(moves, size, kept, np.array([clock.time(n) for n in range(frames)]), by_row)
+    return None if moves is None else solve.held(moves, size, kept, np.array([clock.time(n) for n in range(frames)]), by_row, focal)
 
 
 @lru_cache(maxsize=16)

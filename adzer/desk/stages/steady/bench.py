@@ -80,7 +80,9 @@ class SteadyBench(StageBench):
         self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.level)
         self.readout = Number(0, 0.1, -100, 100, 1)
         self.readout.settled.connect(lambda v: self._solve(readout=v))
-        self.rows = Question("Do its rows lean while it moves?", Numbers(("read out in, ms", self.readout)))
+        self.sees = Number(0, 0.5, 0, 150, 1)
+        self.sees.settled.connect(lambda v: self._solve(view=v if v >= 5 else None))
+        self.rows = Question("What of its camera?", Numbers(("read out in, ms", self.readout), ("sees across, °", self.sees)))
         self.leaning = Number(100, 1, 0, 100, 0)
         self.leaning.settled.connect(lambda v: self._solve(level=v / 100))
         self._marks: list[QPointF] | None = None
@@ -293,12 +295,19 @@ class SteadyBench(StageBench):
         self.cost.setVisible(found is not None and not round_)
         self.rows.setVisible(found is not None and not round_ and s.method != "off")
         self.readout.set_value(s.readout or 0.0)
+        self.sees.set_value(s.view or 0.0)
         if isinstance(found, Shake) and found.readout is not None:
             says = f"The footage says {found.readout[0]:.1f} ± {found.readout[1]:.1f} ms from the first row to the last"
             says += "" if found.leans is not None else ", which may as well be none"
         else:
             says = "Nothing in it tells how long its rows are read out: it gathers too little speed"
-        self.rows.say(f"{says}. Each row is put where it belongs, within the one warp; 0 takes all of them as one moment.".replace("-", "−"))
+        wide = "nothing in it tells how wide its lens sees"
+        if isinstance(found, Shake) and found.view is not None:
+            wide = f"how its edges move says that its lens sees {found.view[0]:.1f}° ± {found.view[1]:.1f}° across"
+        self.rows.say(
+            f"{says}; {wide}. Each row is put where it belongs and the picture turned as the camera was, within the one warp; 0 takes its rows as "
+            "one moment, and shifts it.".replace("-", "−")
+        )
         self.upright.setVisible(found is not None and round_ and s.method == "level")
         self.headed.setVisible(found is not None and round_ and s.method == "level")
         self.method.setVisible(not round_)

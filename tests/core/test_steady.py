@@ -12,13 +12,15 @@ import scipy.ndimage
 import skimage.data
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.spatial.transform import Rotation
+from scipy.spatial.transform import Rotation, Slerp
 from skimage.feature import match_template
 from skimage.registration import phase_cross_correlation
 from typer.testing import CliRunner
 
 from adzer.cli.main import app
 from adzer.core.errors import AdzerError
+from adzer.core.intake.take import facts_of
+from adzer.core.look.motion import path
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.route import Route, walk
 from adzer.core.run import steadying
@@ -248,6 +250,40 @@ def test_the_field_of_view_is_found_and_the_picture_turned_as_its_camera_was(tmp
         gone = np.array([[phase_cross_correlation(made[0][c], f[c], upsample_factor=50)[0] for f in made[1:]] for c in corners])
         left[way] = float(np.sqrt((gone**2).sum(axis=2).mean()))
     assert left["turned"] < 0.35 and (fov < 50 or left["turned"] < 0.4 * left["shifted"]), left
+
+
+def test_a_motion_file_carries_a_flat_picture_through_fog(tmp_path):
+    """The recorder's axes and clock are its own, and it has a bias; the way across the fog is by another library's rotations."""
+    frames, turns = _turned(cv2.resize(photograph("coffee").mean(axis=2), (1100, 760)), 60, 3)
+    frames[20:30] = [np.full(SIZE[::-1], 120.0)] * 10
+    with Writer(tmp_path / "a.mkv", _spec()) as writer:
+        for n, luma in enumerate(frames):
+            frame, target = writer.blank()
+            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(40 + 0.7 * luma), 16, 235)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+    # The camera's right, down and ahead against the wall's are the turns themselves; a recorder turned against it by no whole angle.
+    times = np.arange(len(turns)) / RATE
+    fine = np.arange(0, times[-1], 1 / 200)
+    stood = Slerp(times, Rotation.from_matrix(turns))(fine)
+    speed = (stood[:-1].inv() * stood[1:]).as_rotvec(degrees=True) * 200
+    speed = Rotation.from_euler("xyz", [80, -20, 35], degrees=True).apply(speed) + (0.7, -0.4, 0.2)
+    lines = ["time,x,y,z", *(f"{t + 0.0025 + 55.5},{x},{y},{z}" for t, (x, y, z) in zip(fine, speed, strict=False))]
+    (tmp_path / "m.csv").write_text("\n".join(lines))
+    facts = facts_of(tmp_path / "a.mkv")
+    route = Route().with_("read", curve="bt709", primaries="bt709", range="limited")
+    route = route.with_("steady", method="hold", view=60.0, sidecar=str(tmp_path / "m.csv"))
+    rows = steadying.rows_of(facts, route)
+    assert not rows[21:29, 4].any()
+    made, fit = steadying.told(rows, facts, route, True)
+    far = SIZE[0] / 2 / np.tan(np.radians(30))
+    middle = turns.transpose(0, 2, 1) @ turns[0] @ [0, 0, 1]  # where what the first frame has in its middle lies in each
+    truth = far * np.arctan(np.hypot(*middle[:, :2].T) / middle[:, 2])[:, None] * middle[:, :2] / np.hypot(*middle[:, :2].T)[:, None]
+    truth[0] = 0
+    off = {name: np.linalg.norm(path(each)[:, :2] - truth, axis=1).max() for name, each in (("seen", rows), ("told", made))}
+    assert off["told"] < 1.2 < 3 < off["seen"] and fit.told > 0.9 and (made[1:, 4] > 0).all(), off
+    with pytest.raises(AdzerError, match="how many its lens sees across"):
+        steadying.told(rows, facts, route.with_("steady", view=None), True)
 
 
 @settings(max_examples=60, deadline=None)

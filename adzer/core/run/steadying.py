@@ -83,9 +83,7 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
     """What Steady is asked for in a route, solved: its answers. AdzerError if most of its motion is not known, or if it cannot be done."""
     seen_through = lens(facts, route, seen)
     if route.steady.sidecar is not None:
-        if seen_through is None:
-            raise AdzerError(f"{facts.name}: a motion file helps spheres and matched lenses so far; of this it would need the field of view.")
-        rows, _ = told(rows, facts, Path(route.steady.sidecar))
+        rows, _ = told(rows, facts, route, seen_through is None)
     sure = motion.SURE if seen_through is None else turns.SURE
     if len(rows) and (rows[:, sure] > 0).mean() < 0.5:
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
@@ -104,11 +102,16 @@ def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen:
     return route.with_("steady", view=found.view[0]) if isinstance(found, Shake) and s.view is None and found.view and square else route
 
 
-def told(rows: NDArray[np.float32], facts: FileFacts, file: Path) -> tuple[NDArray[np.float32], sidecar.Fitted]:
-    """The rows of a recording of directions with what a motion file says of them, and how that belongs to it."""
+def told(rows: NDArray[np.float32], facts: FileFacts, route: Route, flat: bool) -> tuple[NDArray[np.float32], sidecar.Fitted]:
+    """A recording's rows with what its motion file says of them, and how that belongs to it."""
+    file, focal = Path(str(route.steady.sidecar)), focal_of(route.steady, facts.raster[0])
+    if flat and focal is None:
+        raise AdzerError(f"{facts.name}: its motion file is in degrees, and nobody knows how many its lens sees across. Say so, or leave it out.")
     rates, times = sidecar.load(file), times_of(facts)
-    fit = sidecar.fitted(rates, rows, times, str(file))
-    return sidecar.used(rows, rates, fit, times), fit
+    seen = sidecar.as_turns(rows, focal) if focal is not None and flat else rows
+    fit = sidecar.fitted(rates, seen, times, str(file))
+    made = sidecar.used(seen, rates, fit, times)
+    return (sidecar.as_moves(rows, made, focal) if focal is not None and flat else made), fit
 
 
 def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> str:

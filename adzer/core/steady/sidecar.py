@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ..errors import AdzerError, UnreadableError
-from ..look import turns
+from ..look import motion, turns
 from ..look.passes import Rows
 from ..space.sphere import Array, turned_about, turning
 
@@ -82,6 +82,24 @@ def _json(text: str, path: Path) -> Array:
         return np.stack([np.asarray(plain[c], np.float64) for c in ("time", "x", "y", "z")], axis=1)
     except (ValueError, TypeError, KeyError):
         raise UnreadableError(f"{path}: it has to hold lists of numbers, all equally long, named time, x, y and z.") from None
+
+
+def as_turns(rows: Rows, focal: float) -> Rows:
+    """Rows of a flat picture (``look.motion``) as of ``look.turns``, its lens ``focal`` pixels from its picture: where that moves to the right the
+    camera turned to the left."""
+    made = np.zeros((len(rows), len(turns.Turns.columns)), np.float32)
+    x, y = np.degrees(rows[:, motion.X] / focal), np.degrees(rows[:, motion.Y] / focal)
+    made[:, turns.TURN] = np.stack([y, -rows[:, motion.ROLL], x], axis=1)
+    made[:, turns.SURE] = rows[:, motion.SURE]
+    return made
+
+
+def as_moves(rows: Rows, told: Rows, focal: float) -> Rows:
+    """The other way: the rows of a flat picture, with how the camera turned as ``told`` of it."""
+    made, turn = np.array(rows), told[:, turns.TURN]
+    made[:, motion.X], made[:, motion.Y], made[:, motion.ROLL] = np.radians(turn[:, 2]) * focal, np.radians(turn[:, 0]) * focal, -turn[:, 1]
+    made[:, motion.SURE] = told[:, turns.SURE]
+    return made
 
 
 def fitted(rates: Rates, rows: Rows, times: Array, name: str) -> Fitted:

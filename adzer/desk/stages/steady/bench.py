@@ -377,7 +377,7 @@ class SteadyBench(StageBench):
         result, found, runs = walked["steady"].result, self._found(shot), self.analysing.waits(shot)
         self.button.setVisible(bool(result.wants) or runs)
         told = walked.route.steady.sidecar
-        self.file.setVisible(found is not None and self._lens is not None)
+        self.file.setVisible(found is not None)
         self.file.setText("Take a motion file" if told is None else f"Without {Path(told).name}")
         self.button.setText("Stop" if runs else "Measure how it shakes")
         trace = self.desk.trace(shot) if found is not None else None

@@ -89,9 +89,10 @@ def develop(
     shot, now = (dict(zip(("kelvin", "tint"), (round(v, 1) for v in camera.correlated(camera.white_of(sensor, n))), strict=True))
                  for n in (values.as_shot(sensor), neutral))  # fmt: skip
     more: dict[str, Any] = {"values": records.to_plain(found), "as_shot": shot, "white": now, "neutral": list(neutral)}
+    more["next_time"] = measure.next_time(found)
     making.make(file.name, facts, seen, route, card, out, json_, more)
     if not json_:
-        print(f"{file}: {measure.words(found)}")
+        print(f"{file}: {measure.words(found)}. {measure.next_time(found)}")
 
 
 @app.command(

@@ -372,6 +372,16 @@ def test_what_is_full_is_told_as_answered(tmp_path, answer):
     assert abs(found.gone[0] - one.mean()) < 0.01 and abs(found.gone[2] - (gone == 3).mean()) < 0.01
 
 
+def test_how_to_expose_next_time_is_said(tmp_path):
+    """A ramp two stops below full, one that just reaches it, one that is cut off: more by what was left, no more, less."""
+    ramp = np.broadcast_to(np.linspace(0.02, 1.0, 128)[None, :, None], (96, 128, 3))
+    said = {}
+    for name, bright in (("dim", 0.25), ("full", 0.97), ("over", 1.3)):
+        write(tmp_path / f"{name}.dng", mosaic_of(np.minimum(bright * ramp, 1), "rggb", 256, 3000), Writing(white=3000))
+        said[name] = measure.next_time(measure.held(read_file(tmp_path / f"{name}.dng")[0], DevelopSettings()))
+    assert "1.7 stops more" in said["dim"] and "as far as the sensor goes" in said["full"] and "a stop less" in said["over"]
+
+
 def test_what_the_header_says_is_checked_against_the_values(tmp_path):
     rng = np.random.default_rng(9)
     y, x = np.mgrid[0:96, 0:128]

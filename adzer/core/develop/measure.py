@@ -155,6 +155,20 @@ def found(measured: Mapping[str, bytes]) -> Held | None:
     return records.of_version(measured.get("values"), Held, VERSION)
 
 
+BRIGHT = 0.002  # share of the picture that may be full, as the sun is, and lamps
+SPARE = 0.3  # stops that are better left free
+
+
+def next_time(made: Held) -> str:
+    """How to expose such a scene, from what its brightest left of the sensor's room: a sentence."""
+    if sum(made.gone) > BRIGHT:
+        return "Next time expose a stop less, and look again: how far beyond full it was, nothing tells."
+    more = min(made.headroom) - SPARE
+    if more < 0.5:
+        return "It was exposed as far as the sensor goes."
+    return f"Next time {more:.1f} stops more would have held all of it, and its shadows would be as much cleaner."
+
+
 def words(made: Held) -> str:
     """One line for the person."""
     room = ", ".join(f"{name} {stops:.1f}" for name, stops in zip(("red", "green", "blue"), made.headroom, strict=True))

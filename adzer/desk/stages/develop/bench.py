@@ -12,11 +12,13 @@ from ....core.develop.noise import Noise, Seen
 from ....core.develop.step import BLOCKED, STEPPED
 from ....core.job import Shot
 from ....core.light import names as colour_cards
+from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
 from ....core.run.developing import Close, Taken, best
 from ....core.run.service import Reply
 from ...model import Desk
+from ...widgets.lines import Lines
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question
 from ..base import StageBench
 from ..measuring import Measuring
@@ -83,7 +85,8 @@ class DevelopBench(StageBench):
         self.of_values = [self.white_card, self.bright_card, self.gone_card, self.into_card]
         self.questions = [self.noise_card, *self.of_values, self.order_card, self.even_card, self.loupe_card]
         self.loupe, self.levels, self.by_level, self.off = Loupe(), Levels(), ByLevel(), Off()
-        self.instruments = [self.loupe, self.by_level, self.off, self.levels]
+        self.over = Lines("Gone over the take", "%", 2)
+        self.instruments = [self.loupe, self.by_level, self.off, self.levels, self.over]
 
     # --- answers --------------------------------------------------------------------------------------------------
     def _measured(self, shot: Shot, found: Noise) -> None:
@@ -251,6 +254,7 @@ class DevelopBench(StageBench):
             card.setVisible(sensor is not None)
         held = measure.found(self.desk.found(shot)) if sensor is not None else None
         self.levels.show_held(held)
+        self.over.setVisible(held is not None and any(held.over) and len(held.over) > 1)
         held_noise = noise.found(self.desk.found(shot))
         self.even_card.setVisible(sensor is None and held_noise is not None)
         if held_noise is not None:
@@ -348,7 +352,11 @@ class DevelopBench(StageBench):
             self.gone_card.say("Nobody has looked at its values.")
         else:
             what = measure.words(held)
-            self.gone_card.say(what[:1].upper() + what[1:] + ".", "Others leave it as it is: bright edges then turn magenta.")
+            what = f"{what[:1].upper()}{what[1:]}. {measure.next_time(held)}"
+            self.gone_card.say(what, "Others leave it as it is: bright edges then turn magenta.")
+            clock = clock_of(shot.facts)
+            over = np.array(held.over) * 100
+            self.over.show_lines(np.array([clock.time(n) for n in held.sampled]), [("", over)], (), clock.time(self.desk.frame))
         curves = [("light, wide primaries", "light")] + [(colour_cards.title(n), n) for n in colour_cards.names() if n not in ("linear",)]
         self.into.set_answers(curves, s.into)
         self.white_card.settle(f"as shot, {kelvin:.0f} K" if s.white == "as shot" and sensor.neutral else "")

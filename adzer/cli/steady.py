@@ -96,13 +96,20 @@ def _shake_of(file: Path, compare: bool, budget: float, declared: dict[str, obje
         print_json(records.to_plain(found) | ({"ways": records.to_plain(ways), "recommended": name} if compare else {}))
         return
     print(f"{file}: {measure.words(found)}")
-    if ways:
+    if ways and all(w.why for w in ways):
+        print(f"No way could be tried: {ways[0].why}")
+    elif ways:
         unit = "px" if isinstance(found, measure.Shake) else "°"
-        print(f"{'way':>15}{'< 0.5 Hz':>10}{'to 3 Hz':>9}{'above':>8}{'roll':>8}{'kept':>7}   ({unit})")
+        print(f"{'way':>15}{'< 0.5 Hz':>10}{'to 3 Hz':>9}{'above':>8}{'roll':>8}{'kept':>7}{'wobble':>8}{'px a px':>9}{'s':>7}   ({unit})")
         for w in ways:
-            row = f"{w.left[0]:10.2f}{w.left[1]:9.2f}{w.left[2]:8.2f}{w.roll:8.3f}{w.kept:7.0%}" if not w.why else f"  {w.why}"
+            row = f"{w.left[0]:10.2f}{w.left[1]:9.2f}{w.left[2]:8.2f}{w.roll:8.3f}{w.kept:7.0%}"
+            row = f"{row}{_said(w.wobble, 8)}{_said(w.detail, 9)}{w.took:7.1f}" if not w.why else f"  {w.why}"
             mark = "▸ " if " ".join((w.method, w.heading)).strip() == name else ""
             print(f"{mark + ' '.join((w.method, w.heading)).strip():>15}{row}")
+
+
+def _said(value: float | None, wide: int) -> str:
+    return " " * (wide - 1) + "–" if value is None else f"{value:{wide}.2f}"
 
 
 @app.command(

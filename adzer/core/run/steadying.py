@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections import deque
 from collections.abc import Sequence
 from pathlib import Path
@@ -51,7 +52,9 @@ STANDS: tuple[dict[str, object], ...] = (
 class Way(msgspec.Struct, frozen=True):
     """What a method leaves and costs. ``left``: pixels rms of the delivered picture (at its recorded size), or degrees of a sphere, in three bands
     of Hz (below 0.5, to 3, above); ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold,
-    drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers."""
+    drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers; ``wobble``: delivered pixels rms, at
+    the recorded size, by which its upper and lower edge lean from frame to frame, as of rows that are read out one after another; ``detail``:
+    recorded pixels a delivered one; ``took``: seconds to solve and make it."""
 
     method: str
     left: tuple[float, float, float]
@@ -61,6 +64,9 @@ class Way(msgspec.Struct, frozen=True):
     why: str = ""
     heading: str = ""
     fastest: float | None = None
+    wobble: float | None = None
+    detail: float | None = None
+    took: float = 0.0
 
 
 def lens(facts: FileFacts, route: Route, seen: Seen | None = None) -> Directions | None:
@@ -260,6 +266,7 @@ def compared(
     rate = float(facts.rate or 25)
     made = []
     for changes in STANDS if round_ else METHODS:
+        begun = time.monotonic()
         name, heading = str(changes["method"]), str(changes.get("heading", ""))
         try:
             each = route.with_("steady", **changes, budget=budget)
@@ -271,9 +278,10 @@ def compared(
             continue
         if round_:
             left, roll, fastest = turns_left(again, rate)
-            made.append(Way(name, left, roll, 1.0, heading=heading, fastest=fastest))
+            way = Way(name, left, roll, 1.0, heading=heading, fastest=fastest)
         else:
-            made.append(_flat_way(facts, seen, each, card, rows, again))
+            way = _flat_way(facts, seen, each, card, rows, again)
+        made.append(msgspec.structs.replace(way, took=round(time.monotonic() - begun, 2)))
     return said(rows, facts, route, seen), tuple(made)
 
 
@@ -281,12 +289,19 @@ def _flat_way(
     facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32]
 ) -> Way:
     rate, raster, s = float(facts.rate or 25), upright_raster(facts, route.read), route.steady
-    wide = preview_plan(walk(route, facts, seen, card), LOOKED, LOOKED).panels[0].size[0]
+    walked = walk(route, facts, seen, card)
+    wide, detail = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0], walked["shape"].after.detail
     kept = (1 - s.budget) ** 2 if s.method != "off" else 1.0
     left, roll = left_of(again, rate, raster[0] / wide)
     path, focal = upright_path(rows, turn_of(facts, route.read)), focal_of(s, facts.raster[0])
     needs = solve.needed(path, raster, s.method, rate, s.roll, s.cut, focal) if s.method in ("hold", "drift") else None
-    return Way(s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3))
+    # What a held picture's rows still lean by, at its upper and lower edge; turns are told as roll.
+    leans = again[:, [motion.SKEW, motion.STRETCH]].astype(np.float64) * raster[1] / 2
+    wobble = float(np.sqrt((leans**2).sum(axis=1).mean()))
+    return Way(
+        s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=round(wobble, 3),
+        detail=None if detail is None else round(detail * (1 - s.budget if s.method != "off" else 1.0), 3),
+    )  # fmt: skip
 
 
 DIZZY = 20.0  # degrees a second from which a sphere that turns by itself is better headed to the world

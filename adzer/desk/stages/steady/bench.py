@@ -343,6 +343,9 @@ class SteadyBench(StageBench):
             self.ways_card.say("Each is made, and the delivered picture followed again: nothing that was reckoned is believed.")
             return
         chosen = best(ways, isinstance(found, Shake) and found.widest < 0.05 * shot.facts.raster[0])
+        if all(w.why for w in ways):
+            self.ways_card.say(f"No way could be tried: {ways[0].why}")
+            return
         if chosen is None:
             self.ways_card.say("None: it hardly shakes. Leave it.")
             return

@@ -22,11 +22,18 @@ from .shown import Shown
 from .workers import QueueRunner
 
 
-class Desk(Shown):
-    """An open job in the window; see ``Shown`` for what of it is seen. ``hold_alike``: shots, Steady's settings that they are to have, and how
-    the edit is called: how each is held has to be solved for it."""
+def _by_measure(stage: str, settings: Any) -> bool:
+    """Do these answers go by what was measured on their very shot?"""
+    if stage == "steady":
+        return bool(settings.method not in ("off", "lock"))
+    return stage == "develop" and bool(settings.clean or settings.colour)
 
-    hold_alike = Signal(object, object, str)
+
+class Desk(Shown):
+    """An open job in the window; see ``Shown`` for what of it is seen. ``alike_wanted``: shots, a stage, its settings that they are to
+    have, and how the edit is called: what goes by a measurement has to be measured on each."""
+
+    alike_wanted = Signal(object, str, object, str)
 
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(job, parent)
@@ -97,8 +104,8 @@ class Desk(Shown):
     def _alike(self, shots: list[Shot], stage: str, model: Shot, words: str) -> None:
         """A stage's answers as another shot has them, as one edit."""
         settings = getattr(model.route, stage)
-        if stage == "steady" and settings.method not in ("off", "lock"):
-            self.hold_alike.emit(shots, settings, words)
+        if _by_measure(stage, settings):
+            self.alike_wanted.emit(shots, stage, settings, words)
             return
         pairs = [(s, s.route.with_(stage, **carried(settings))) for s in shots]
         self.record(lambda: self.job.decide_all(pairs, words), [s.id for s in shots])
@@ -121,7 +128,7 @@ class Desk(Shown):
             self.said.emit(f"All shots of {shot.camera} have these answers already.")
             return
         self._alike(others, stage, shot, f"{stage} of all {shot.camera} shots")
-        if stage == "steady":
+        if _by_measure(stage, settings):
             return
         self.said.emit(f"{len(others)} more shots of {shot.camera} have the same answers now; Ctrl+Z takes that back.")
 

@@ -34,13 +34,13 @@ from ..core.intake.relink import Match
 from ..core.media.probe import FileFacts
 from ..core.run.service import Reply
 from ..core.stage import STAGES
+from .alike import Alike
 from .analysing import Analysing
 from .bars import PLACES, NextLine, TopBar
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
 from .dialogs import Describe, Relink, Rename
 from .finder import Finder
-from .holding import Holding
 from .intakeview import IntakeView
 from .logview import LogView
 from .model import Desk
@@ -67,7 +67,7 @@ class Window(QMainWindow):
         self.setMinimumSize(960, 620)
         self.setAcceptDrops(True)
         self.thumbs, self.reading, self.analysing = Thumbnails(desk), Reading(desk), Analysing(desk)
-        self.holding = Holding(desk, self.analysing)
+        self.alike = Alike(desk, self.analysing)
         self.finder = Finder(desk)
         self.top, self.header = TopBar(desk), Header(desk)
         self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)

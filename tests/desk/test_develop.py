@@ -7,6 +7,7 @@ import pytest
 from PySide6.QtCore import QPointF
 
 from adzer.core.develop import measure, noise
+from adzer.core.records import to_plain
 from adzer.desk.shots import wait
 
 
@@ -80,6 +81,18 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "sails, close"))
     desk.fill_down()
     assert desk.shot.route.develop.noise is None
+    # A shot that is to be cleaned as the one above has its own noise measured for it.
+    below = desk.shot.id
+    desk.select(desk.selected - 1)
+    desk.answer("develop", noise=to_plain(held.grain), clean=0.8)
+    desk.select(desk.selected + 1)
+    desk.fill_down()
+    assert wait(lambda: not window.alike.busy and not desk.worker.busy, seconds=60, settle=0.2)
+    own = desk.all[below].route.develop
+    assert own.clean == 0.8 and own.noise == noise.found(desk.found(desk.all[below])).grain != held.grain
+    assert not any(f.code == "noise-not-measured" for f in desk.walk(desk.all[below]).findings)
+    desk.undo()
+    assert desk.all[below].route.develop.clean is None
 
 
 def test_what_was_measured_before_is_tried_again_and_colour_says_nothing_of_raw_codes(window, bench):

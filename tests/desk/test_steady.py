@@ -180,7 +180,7 @@ def test_one_key_holds_all_shots_alike(window):
     assert wait(lambda: desk.shot.route.steady.method == "drift" and not desk.worker.busy, settle=0.3)
     desk.select(at + 1)
     desk.fill_down()
-    assert wait(lambda: not window.holding.busy and not desk.worker.busy, seconds=60, settle=0.3)
+    assert wait(lambda: not window.alike.busy and not desk.worker.busy, seconds=60, settle=0.3)
     held, model = desk.all[below.id].route.steady, desk.shots[at].route.steady
     assert (held.method, held.budget) == (model.method, model.budget) and held.moves and held.moves != model.moves
     assert desk.walk(desk.all[below.id])["steady"].result.says.startswith("its jitter gone") and desk.laid(desk.all[below.id]) is not None

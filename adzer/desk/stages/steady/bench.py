@@ -97,9 +97,9 @@ class SteadyBench(StageBench):
         self.ways_card = Question("Which way is best here?", self.compare, self.beside)
         self._ways: dict[str, tuple[Way, ...]] = {}
         self._busy = False
-        self.table = Table("Left of it, as delivered", (0.22, 0.3, 0.2, 0.28), 3, rest="and")
+        self.table = Table("Left of it, as delivered", (0.24, 0.4, 0.18, 0.18), 4, rest="and")
         self.lines = Lines(OFF, "px", 3)
-        self.thirds = Thirds("How fast it shakes", 3)
+        self.thirds = Thirds("How fast it shakes", 2)
         self.spent = Lines("What it spends", "%", 2)
         self._drawn_now: tuple[tuple[object, ...], Drawn | None] = ((), None)
         self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.ways_card]
@@ -332,11 +332,11 @@ class SteadyBench(StageBench):
         self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture. What would need more is held less far: nothing bare ever enters.")
         if isinstance(found, Turned):
             self._show_round(found, s.lean)
-        rows = [("", "0.5–3 · above 3 Hz", "roll", "keeps" if not round_ else "turns")]
+        rows = [("", "0.5–3 · > 3 Hz", "roll", "keeps" if not round_ else "turns")]
         unit = "°" if round_ else " px"
         for way in ways:
             last = f"{way.kept:.0%}" if not round_ else f"{way.fastest or 0:.0f}°/s"
-            row = (f"{way.left[1]:.2g} · {way.left[2]:.2g}{unit}", f"{way.roll:.2f}°", last) if not way.why else (way.why, "", "")
+            row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}{unit}", f"{way.roll:.2f}°", last) if not way.why else (way.why, "", "")
             rows.append((_name(way), *row))
         self.table.show_rows(rows)
         if not ways:

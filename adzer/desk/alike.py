@@ -1,22 +1,26 @@
-"""One shot's way of steadying for many: each is measured if nobody has, solved for itself, and all are kept as one edit."""
+"""Answers of one shot for many, where what they go by has to be measured on each: how it is held, and how much noise is its own. Each is measured if
+nobody has, solved for itself, and all are kept as one edit."""
 
 from __future__ import annotations
 
 from collections import deque
 from collections.abc import Sequence
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
+from ..core.develop import noise
+from ..core.errors import AdzerError
 from ..core.job import Shot
+from ..core.records import to_json, to_plain
 from ..core.route import Route, carried
 from ..core.run import analysing
-from ..core.steady.settings import SteadySettings
+from ..core.stage import Settings
 from ..core.steady.step import lens_of, named
 from .analysing import Analysing
 from .model import Desk
 
 
-class Holding(QObject):
+class Alike(QObject):
     """``moved`` when there is something new to say of what is under way."""
 
     moved = Signal()
@@ -25,25 +29,25 @@ class Holding(QObject):
         super().__init__(desk)
         self.desk, self.measuring = desk, measuring
         self._line: deque[int] = deque()
-        self._settings, self._words = SteadySettings(), ""
+        self._stage, self._settings, self._words = "steady", Settings(), ""
         self._done: list[tuple[Shot, Route]] = []
         self._failed: list[str] = []
         self._asked, self._solving = "", False  # the shot and analysis that were last asked for
         measuring.moved.connect(self._next)
-        desk.hold_alike.connect(self.want)
+        desk.alike_wanted.connect(self.want)
 
     @property
     def busy(self) -> bool:
         return bool(self._line)
 
-    def want(self, shots: Sequence[Shot], settings: SteadySettings, words: str) -> None:
-        """Has the shots held as ``settings`` say; what was marked on another's picture is not taken over."""
+    def want(self, shots: Sequence[Shot], stage: str, settings: Settings, words: str) -> None:
+        """Has the shots answered as ``settings`` say; what was marked on another's picture is not taken over."""
         if self.busy:
-            self.desk.said.emit("Others are being held still; wait for them.")
+            self.desk.said.emit("Other shots are being measured for that; wait for them.")
             return
-        self._line, self._settings, self._words = deque(s.id for s in shots), settings, words
+        self._line, self._stage, self._settings, self._words = deque(s.id for s in shots), stage, settings, words
         self._done, self._failed, self._asked = [], [], ""
-        self.desk.said.emit(f"{len(shots)} shots are measured and held; Ctrl+Z takes that back when it is done.")
+        self.desk.said.emit(f"{len(shots)} shots are measured for it, each for itself; Ctrl+Z takes that back when it is done.")
         self._next()
 
     def _next(self) -> None:
@@ -53,7 +57,39 @@ class Holding(QObject):
         shot = self.desk.all.get(self._line[0])
         if shot is None:
             self._over("")
+        elif self._stage == "steady":
+            self._hold(shot)
+        else:
+            self._clean(shot)
+
+    def _clean(self, shot: Shot) -> None:
+        """By its own noise, by the amounts of the other."""
+
+        def use(found: noise.Noise) -> None:
+            self._done.append((shot, shot.route.with_("develop", **carried(self._settings), noise=to_plain(found.grain))))
+            self._over("")
+
+        if (known := noise.found(self.desk.found(shot))) is not None:
+            use(known)
             return
+        self._solving = True
+
+        def come(found: noise.Noise | None, error: str | None) -> None:
+            self._solving = False
+            if found is None:
+                self._over(error or f"{shot.name} could not be measured")
+                return
+            try:
+                self.desk.job.keep_measured(shot.facts.fingerprint, "noise", to_json(found).encode())
+            except AdzerError as fault:
+                self._over(str(fault))
+                return
+            self.desk.learn_found(shot.facts.fingerprint)
+            use(found)
+
+        self.desk.worker.chore("noise", (shot.facts, shot.route, self.desk.seen(shot)), come)
+
+    def _hold(self, shot: Shot) -> None:
         walked = self.desk.walk(shot)
         if wants := walked["steady"].result.wants:
             asked = f"{shot.id} {wants}"
@@ -87,20 +123,20 @@ class Holding(QObject):
         if why:
             self._failed.append(why.rstrip("."))
         if self._line:
-            self._next()
+            QTimer.singleShot(0, self._next)  # of thousands that are known none calls the next
         else:
             self._keep()
         self.moved.emit()
 
     def _keep(self) -> None:
         """All at once; a shot that was changed meanwhile keeps what it was changed to, besides."""
-        pairs = [(now, now.route.with_("steady", **_answers(route))) for s, route in self._done if (now := self.desk.all.get(s.id)) is not None]
+        held = [(self.desk.all.get(s.id), _answers(getattr(route, self._stage))) for s, route in self._done]
+        pairs = [(now, now.route.with_(self._stage, **answers)) for now, answers in held if now is not None]
         if pairs:
             self.desk.record(lambda: self.desk.job.decide_all(pairs, self._words), [s.id for s, _ in pairs])
-        told = f"{len(pairs)} shots are held alike now; Ctrl+Z takes that back." if pairs else "None of them could be held."
-        self.desk.said.emit(told + (f" Not held: {'; '.join(self._failed)}." if self._failed else ""))
+        told = f"{len(pairs)} shots are answered alike now; Ctrl+Z takes that back." if pairs else "None of them could be."
+        self.desk.said.emit(told + (f" Left out: {'; '.join(self._failed)}." if self._failed else ""))
 
 
-def _answers(route: Route) -> dict[str, object]:
-    s = route.steady
-    return {name: getattr(s, name) for name in s.__struct_fields__ if name != "version"}
+def _answers(settings: Settings) -> dict[str, object]:
+    return {name: getattr(settings, name) for name in settings.__struct_fields__ if name != "version"}

@@ -20,7 +20,7 @@ from adzer.core.media.probe import FrameIndex
 from adzer.core.pace import Pace
 from adzer.core.plan import Input, Panel, Patch
 from adzer.core.route import Route, walk
-from adzer.core.run.frames import Inputs
+from adzer.core.run.frames import Inputs, Prepared
 from adzer.core.run.pixels import Processor
 from adzer.core.shape.advise import USUAL_RATES, cadence, invented, pace_text
 from adzer.core.sim import camera as cameras
@@ -102,6 +102,22 @@ def test_what_is_held_is_averaged_where_each_frame_is_held(tmp_path):
             processor.run(planes, made, n / 25)
             inside = slice(40, 200), slice(40, 280)
             assert np.abs(made[0][inside] - (64 + 876.0 * photo[:h, :w] / 255)[inside]).max() < 3, n
+
+
+def test_no_more_is_held_than_what_is_gathered(tmp_path, monkeypatch):
+    """Four inputs of one recording, each a frame later, and one that stands at its beginning: every frame is decoded once, few are kept."""
+    written(tmp_path / "a.mkv", [np.full((36, 64), 64 + 10 * n) for n in range(60)], 25)
+    facts, most = facts_of(tmp_path / "a.mkv"), []
+    held = walk(Route(), facts, None).draft.inputs[0]
+    inputs = tuple(held.later(n / 25) for n in range(4)) + (held.stopped_at(0.0), held.stopped_at(1.0))
+    real, decoded = Prepared.at, []
+    monkeypatch.setattr(Prepared, "at", lambda self, *a: most.append(len(self._kept[0])) or real(self, *a))
+    monkeypatch.setattr(Prepared, "_decoded", lambda self, n, real=Prepared._decoded: decoded.append(n) or real(self, n))
+    with Inputs(inputs, facts.source, facts.fingerprint) as opened:
+        numbers = np.arange(50)
+        for n, planes in zip(numbers, opened.along(numbers, numbers / 25), strict=True):
+            assert [int(p[0][5, 5]) for p in planes] == [64 + 10 * k for k in (n, n + 1, n + 2, n + 3, 0, 25)]
+    assert max(most) <= 5 and sorted(decoded) == sorted([*range(53), 0, 25])
 
 
 def test_on_a_sphere_each_frame_is_turned_by_its_own_moment():

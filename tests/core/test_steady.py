@@ -107,22 +107,28 @@ def _spec(size=SIZE):
     return VideoSpec("ffv1", size, 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
 
 
-def _shaken(path, moves):
-    """A photograph, moved by another library's splines, in 8-bit FFV1; brighter than black everywhere."""
-    photo = 60 + 0.6 * skimage.data.camera().astype(float)
+def _written(path, lumas):
+    """In 8-bit FFV1, grey."""
     with Writer(path, _spec()) as writer:
-        for n, (dx, dy, degrees, _) in enumerate(moves):
-            a = np.deg2rad(degrees)
-            turn = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]])  # of (row, column)
-            middle = np.array([(SIZE[1] - 1) / 2, (SIZE[0] - 1) / 2])
-            # Recorded place p shows the photograph at R⁻¹(p − middle − d) + its own middle.
-            back = turn.T
-            offset = np.array([255.5, 255.5]) - back @ (middle + np.array([dy, dx]))
-            luma = scipy.ndimage.affine_transform(photo, back, offset, SIZE[::-1], order=3, mode="reflect")
+        for n, luma in enumerate(lumas):
             frame, target = writer.blank()
             target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(luma), 16, 235)
             target[1][:], target[2][:] = 128, 128
             writer.write(frame, n)
+
+
+def _shaken(path, moves):
+    """A photograph, moved by another library's splines, in 8-bit FFV1; brighter than black everywhere."""
+    photo, middle = 60 + 0.6 * skimage.data.camera().astype(float), np.array([(SIZE[1] - 1) / 2, (SIZE[0] - 1) / 2])
+
+    def at(dx, dy, degrees, _):
+        a = np.deg2rad(degrees)
+        back = np.array([[np.cos(a), np.sin(a)], [-np.sin(a), np.cos(a)]]).T  # of (row, column)
+        # Recorded place p shows the photograph at R⁻¹(p − middle − d) + its own middle.
+        offset = np.array([255.5, 255.5]) - back @ (middle + np.array([dy, dx]))
+        return scipy.ndimage.affine_transform(photo, back, offset, SIZE[::-1], order=3, mode="reflect")
+
+    _written(path, (at(*each) for each in moves))
 
 
 def test_a_master_is_held_as_on_a_tripod(tmp_path):
@@ -190,15 +196,13 @@ def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_p
     """Each row of a photograph taken at its own moment; how far its upper and its lower half go apart is told by another library."""
     photo = 60 + 0.6 * photograph("brick").mean(axis=2)  # as fine above as below
     y, x = np.mgrid[: SIZE[1], : SIZE[0]].astype(float)
-    with Writer(tmp_path / "a.mkv", _spec()) as writer:
-        for n in range(24):
-            t = n + 0.5 * ((y + 0.5) / SIZE[1] - 0.5)
-            dx, dy = 6 * np.sin(2 * np.pi * t / 9.3), 4 * np.sin(2 * np.pi * t / 7.1 + 1)
-            luma = scipy.ndimage.map_coordinates(photo, [y + 96 - dy, x + 16 - dx], order=3, mode="reflect")
-            frame, target = writer.blank()
-            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(luma), 16, 235)
-            target[1][:], target[2][:] = 128, 128
-            writer.write(frame, n)
+
+    def at(n):
+        t = n + 0.5 * ((y + 0.5) / SIZE[1] - 0.5)
+        dx, dy = 6 * np.sin(2 * np.pi * t / 9.3), 4 * np.sin(2 * np.pi * t / 7.1 + 1)
+        return scipy.ndimage.map_coordinates(photo, [y + 96 - dy, x + 16 - dx], order=3, mode="reflect")
+
+    _written(tmp_path / "a.mkv", map(at, range(24)))
     told = json.loads(run("shake", tmp_path / "a.mkv", "--json"))
     assert told["readout"][0] == pytest.approx(20.0, abs=0.7)  # half a frame at 25 a second
     apart = {}
@@ -233,12 +237,7 @@ def _turned(photo, fov, seed, n=48):
 def test_the_field_of_view_is_found_and_the_picture_turned_as_its_camera_was(tmp_path, name, fov):
     """Within 3 %; and held, the corners of a wide lens's picture stay as still as its middle, where shifting alone leaves them shaking."""
     frames, _ = _turned(cv2.resize(photograph(name).mean(axis=2), (1100, 760)), fov, fov)
-    with Writer(tmp_path / "a.mkv", _spec()) as writer:
-        for n, luma in enumerate(frames):
-            frame, target = writer.blank()
-            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(40 + 0.7 * luma), 16, 235)
-            target[1][:], target[2][:] = 128, 128
-            writer.write(frame, n)
+    _written(tmp_path / "a.mkv", (40 + 0.7 * luma for luma in frames))
     told = json.loads(run("shake", tmp_path / "a.mkv", "--json"))
     assert told["view"][0] == pytest.approx(fov, rel=0.03) and told["view"][1] < 0.05 * fov
     left = {}
@@ -256,12 +255,7 @@ def test_a_motion_file_carries_a_flat_picture_through_fog(tmp_path):
     """The recorder's axes and clock are its own, and it has a bias; the way across the fog is by another library's rotations."""
     frames, turns = _turned(cv2.resize(photograph("coffee").mean(axis=2), (1100, 760)), 60, 3)
     frames[20:30] = [np.full(SIZE[::-1], 120.0)] * 10
-    with Writer(tmp_path / "a.mkv", _spec()) as writer:
-        for n, luma in enumerate(frames):
-            frame, target = writer.blank()
-            target[0][: SIZE[1], : SIZE[0]] = np.clip(np.rint(40 + 0.7 * luma), 16, 235)
-            target[1][:], target[2][:] = 128, 128
-            writer.write(frame, n)
+    _written(tmp_path / "a.mkv", (40 + 0.7 * luma for luma in frames))
     # The camera's right, down and ahead against the wall's are the turns themselves; a recorder turned against it by no whole angle.
     times = np.arange(len(turns)) / RATE
     fine = np.arange(0, times[-1], 1 / 200)

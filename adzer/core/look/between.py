@@ -8,6 +8,7 @@ there says how wrong the made one may be: nothing else than that either can be c
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -70,7 +71,7 @@ class Moves:
         share = np.asarray(first / np.maximum(first + second, 1e-6), np.float32)
         return Between(flow, np.asarray(cv2.blur(share, (3, 3)), np.float32), part)
 
-    @property
+    @cached_property
     def agree(self) -> float:
         """dB between both sides halfway where both count; 99 where they are the same."""
         import cv2

@@ -148,7 +148,7 @@ class Inputs:
         for n, (held, line) in enumerate(zip(self.inputs, self._lines, strict=True)):
             if isinstance(line, tuple):
                 continue
-            if between:
+            if between and held.drift:
                 at, part = around(held, line, moments)
             else:
                 at, part = numbers(held, line, frames, moments), np.zeros(len(frames))
@@ -184,5 +184,6 @@ class Inputs:
 
 
 def _recording(held: Input) -> object:
-    """What inputs have in common whose frames are decoded and prepared once for all of them."""
-    return held.source, held.prepares
+    """What inputs have in common whose frames are decoded and prepared once for all of them. One that stands at a moment of its own has none with
+    others, which would keep all that lies between."""
+    return held.source, held.prepares, None if held.drift else held.offset

@@ -196,6 +196,21 @@ def test_cadence_is_what_can_be_counted():
                 assert bool(uneven) == (len(set(times.tolist())) > 1 if each > 1 and each.denominator > 1 else each.denominator > 1)
 
 
+@pytest.mark.parametrize("speed, gathered", [("2", 2), ("5/2", 3), ("3", 2), ("8", 4)])
+def test_what_is_left_out_is_said_and_its_mend_averages_it(speed, gathered):
+    """One press, and nothing is left to be mended."""
+    facts = facts_of(foreign.clip("bikes"))
+    route = Route().with_("read", curve="bt709", primaries="bt709", range="limited").with_("shape", speed=speed)
+    (found,) = [f for f in walk(route, facts, None)["shape"].findings if f.code == "frames-left-out"]
+    mended = walk(route.mended(found.fix), facts, None)
+    assert not any(f.code == "frames-left-out" for f in mended.findings)
+    assert [len(p.patches) for p in mended.draft.panels] == [gathered] and f"{gathered} frames in one" in mended["shape"].result.says
+    slow = walk(route.with_("shape", speed="1/2"), facts, None)
+    (uneven,) = [f for f in slow["shape"].findings if f.code == "uneven-pace"]
+    made = walk(route.with_("shape", speed="1/2").mended(uneven.fix), facts, None)
+    assert made.draft.pace.between and "50% of its frames made between" in made["shape"].result.says
+
+
 def test_the_share_that_is_made_is_counted():
     for each in (Fraction(1, 2), Fraction(2, 5), Fraction(24, 25), Fraction(5, 8)):
         moments = [each * n for n in range(each.denominator * 3)]

@@ -122,7 +122,7 @@ def test_the_recorded_picture_shows_what_was_followed(window):
     bench.method.choose("hold")
     assert wait(lambda: desk.shot.route.steady.method == "hold" and not desk.worker.busy, settle=0.3)
     assert not bench.spent.isHidden() and (bench.thirds.after[4:] < 0.3 * bench.thirds.before[4:] + 0.05).all()
-    assert bench.lines.title.startswith("Its way")
+    assert bench.lines.title.startswith("Its way") and "of each side" in bench.cost.reason
     desk.go_to(20)
     bench.look.choose(True)
     assert wait(lambda: bench.recorded.found is not None and not desk.worker.busy, settle=0.5)

@@ -31,7 +31,7 @@ CELLS = 12, 7  # across and down, of which each is said to count or not
 class Drawn:
     """``way`` (frames, 2): right and down in recorded pixels, or of a sphere heading and tilt in degrees; ``laid``: the same as delivered, None where
     it is left as it was held. ``hz``: middles of thirds of octaves; ``shakes`` and ``left``: rms in each, before and after. ``spent`` (frames):
-    budget that each frame needs, None where nothing is spent."""
+    budget that each frame needs, None where nothing is spent; ``needed``: the budget with which it would all be done, None where any will do."""
 
     way: Array
     laid: Array | None
@@ -39,12 +39,13 @@ class Drawn:
     shakes: Array
     left: Array | None
     spent: Array | None
+    needed: float | None = None
 
 
 def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) -> Drawn:
     """Reckoned, of how the picture moved as it was measured; what ``steadying.compared`` says was followed again."""
     walked, rate, s = walk(route, facts, seen), float(facts.rate or 25), route.steady
-    held = s.method != "off"
+    held, needed = s.method != "off", None
     if lens_of(walked["steady"].before, walked.draft) is not None:
         stands, spent = standing.stands(rows), None
         moves = solve.unpacked(s.moves, facts.frames, (1, 1)) if held else None
@@ -55,10 +56,12 @@ def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) 
         size = upright_raster(facts, route.read)
         path, moves = upright_path(rows, turn_of(facts, route.read)), solve.unpacked(s.moves, facts.frames, size) if held else None
         before, after = path[:, :2], None if moves is None else path[:, :2] - moves[:, :2]
-        shakes, spent = [before, after], None if moves is None else solve.spent(moves, size, focal_of(s, facts.raster[0]))
+        focal = focal_of(s, facts.raster[0])
+        shakes, spent = [before, after], None if moves is None else solve.spent(moves, size, focal)
+        needed = solve.needed(path, size, s.method, rate, s.roll, s.cut, focal) if s.method in ("hold", "drift") else None
     assert before is not None and shakes[0] is not None
     hz = thirds(rate)
-    return Drawn(before, after, hz, in_thirds(shakes[0], rate, hz), None if shakes[1] is None else in_thirds(shakes[1], rate, hz), spent)
+    return Drawn(before, after, hz, in_thirds(shakes[0], rate, hz), None if shakes[1] is None else in_thirds(shakes[1], rate, hz), spent, needed)
 
 
 def solved(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[dict[str, object], bytes]:

@@ -162,13 +162,16 @@ def _paced(made: StepResult, picture: Picture, settings: ShapeSettings, context:
         findings.append(Finding(Level.NOTE, "uneven-pace", uneven, "shape", fix))
     if each >= 2 and len(opens) < 2:
         text = f"Of {float(each):.3g} recorded frames one is shown: what moves fast is seen to jump. The light of them can be averaged instead."
-        findings.append(Finding(Level.NOTE, "frames-left-out", text, "shape", Fix("Average over half of each frame", "shape", {"shutter": 180.0})))
+        # Half of two frames is one.
+        degrees, words = (180.0, "half of each frame") if each >= 3 else (360.0, "each frame")
+        findings.append(Finding(Level.NOTE, "frames-left-out", text, "shape", Fix(f"Average over {words}", "shape", {"shutter": degrees})))
     pace, after = pace.at(settings.speed, made_between), made.picture
     if settings.speed != 1:
         after = after.with_(frames=pace.frames, duration=pace.seconds, timecode=None)
     if len(opens) > 1:
         draft = shutter.exposed(draft.with_(curve=draft.curve or names.recorded(picture)), opens)
-    return replace(made, picture=after, draft=draft.with_(pace=pace), says=", ".join(says), findings=tuple(findings), idle=False)
+    idle = made.idle and len(says) == 1
+    return replace(made, picture=after, draft=draft.with_(pace=pace), says=", ".join(says), findings=tuple(findings), idle=idle)
 
 
 def _both(picture: Picture, settings: ShapeSettings, context: Context, pair: Eyes) -> StepResult:

@@ -97,7 +97,7 @@ class SteadyBench(StageBench):
         self.ways_card = Question("Which way is best here?", self.compare, self.beside)
         self._ways: dict[str, tuple[Way, ...]] = {}
         self._busy = False
-        self.table = Table("Left of it, as delivered", (0.24, 0.4, 0.18, 0.18), 4, rest="and")
+        self.table = Table("Left of it, as delivered", (0.22, 0.36, 0.13, 0.15, 0.14), 4, rest="and")
         self.lines = Lines(OFF, "px", 3)
         self.thirds = Thirds("How fast it shakes", 2)
         self.spent = Lines("What it spends", "%", 2)
@@ -329,14 +329,17 @@ class SteadyBench(StageBench):
             "every delivered pixel is still interpolated once.",
             "Others leave it: some shake belongs to the shot.",
         )  # fmt: skip
-        self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture. What would need more is held less far: nothing bare ever enters.")
+        drawn = self._reckoned(shot, walked) if found is not None and not round_ and s.method != "off" else None
+        needs = "" if drawn is None or drawn.needed is None else _needs(drawn.needed, s.budget)
+        self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture.{needs} What would need more is held less far: nothing bare ever enters.")
         if isinstance(found, Turned):
             self._show_round(found, s.lean)
-        rows = [("", "0.5–3 · > 3 Hz", "roll", "keeps" if not round_ else "turns")]
+        rows = [("", "0.5–3 · > 3 Hz", "roll", "" if round_ else "wobble", "keeps" if not round_ else "turns")]
         unit = "°" if round_ else " px"
         for way in ways:
             last = f"{way.kept:.0%}" if not round_ else f"{way.fastest or 0:.0f}°/s"
-            row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}{unit}", f"{way.roll:.2f}°", last) if not way.why else (way.why, "", "")
+            wobble = "" if way.wobble is None else f"{way.wobble:.2f}"
+            row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}{unit}", f"{way.roll:.2f}°", wobble, last) if not way.why else (way.why, "", "", "")
             rows.append((_name(way), *row))
         self.table.show_rows(rows)
         if not ways:
@@ -452,6 +455,12 @@ class SteadyBench(StageBench):
 
     def moved(self, shot: Shot) -> None:
         self.refresh(shot, self.desk.walk(shot))
+
+
+def _needs(needed: float, budget: float) -> str:
+    if needed >= 0.5:
+        return " All of it could not be done with half."
+    return f" All of it {'takes' if needed <= budget else 'would take'} {needed:.1%} of each side."
 
 
 def _few(shot: Shot, far: NDArray[Any]) -> tuple[list[int], NDArray[np.float64]]:

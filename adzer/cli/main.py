@@ -207,6 +207,9 @@ def convert(
     shutter: Annotated[
         float, typer.Option(min=0, max=360, help="Played fast: degrees of a delivered frame over which light is averaged; 0: single frames."),
     ] = 0.0,
+    even_way: Annotated[
+        bool, typer.Option("--even-way", help="Played fast: frames chosen so that the picture goes an even way, of those near each moment.")
+    ] = False,
     between: Annotated[bool, typer.Option("--between", help="Played slowly: make frames between the recorded ones.")] = False,
     rate: Annotated[
         str | None,
@@ -238,6 +241,14 @@ def convert(
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
     route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)
+    if even_way:
+        from ..core.run import pacing, steadying
+
+        with progress(file.name) as show:
+            rows = steadying.rows_of(facts, route, show, seen)
+        answers, (plain, even) = pacing.evenly(rows, facts, route, seen)
+        route = route.with_("shape", **answers)
+        terminal.mention(f"{file.name}: its way jolts by {even:.3g} from frame to frame, where frames at even times would by {plain:.3g}.")
     start = 0 if from_ is None else _frame_at(facts, from_)
     stop = facts.frames if to is None else _frame_at(facts, to)
     if not start < stop:

@@ -52,15 +52,16 @@ class Paced:
 class Pace:
     """How a recording's time becomes a delivery's: every recorded frame once at its own time; or, made ``even`` at a rate or
     played at another ``speed``, at each tick the frame nearest in recorded time, of two as near the earlier one; or, ``between``, one that is made
-    of both."""
+    of both; or those that were ``chosen``, one a tick."""
 
     facts: FileFacts
     even: Fraction | None = None
     speed: Fraction = Fraction(1)
     between: bool = False
+    chosen: tuple[int, ...] = ()
 
-    def at(self, speed: Fraction, between: bool = False) -> Pace:
-        return replace(self, speed=speed, between=between)
+    def at(self, speed: Fraction, between: bool = False, chosen: tuple[int, ...] = ()) -> Pace:
+        return replace(self, speed=speed, between=between, chosen=chosen)
 
     @property
     def rate(self) -> Fraction:
@@ -78,11 +79,15 @@ class Pace:
     @property
     def seconds(self) -> Fraction:
         """How long the whole of it is delivered."""
+        if self.chosen:
+            return Fraction(len(self.chosen)) / self.rate
         return Fraction(self.frames) / self.rate if self.even else self.facts.duration / self.speed
 
     @property
     def frames(self) -> int:
         """How many of the whole recording are delivered."""
+        if self.chosen:
+            return len(self.chosen)
         if self.each_once:
             return self.facts.frames
         if self.even is None:
@@ -96,6 +101,10 @@ class Pace:
         times = pts[start:stop] - first
         moments = (pts[start:stop] - pts[0]).astype(np.float64) * float(base)
         begins = first * base
+        if self.chosen:
+            inside = np.array([n for n in self.chosen if start <= n < stop] or [start])
+            moments, begins = (pts[inside] - pts[0]).astype(np.float64) * float(base), int(pts[inside[0]]) * base
+            return self._paced(inside, np.arange(len(inside)), moments, 1 / self.rate, begins)
         if not self.each_once:
             ends = int(pts[stop]) * base if stop < len(pts) else int(pts[0]) * base + self.facts.duration
             count = max(1, round((ends - begins) * self.rate / self.speed))

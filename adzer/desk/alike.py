@@ -13,9 +13,7 @@ from ..core.errors import AdzerError
 from ..core.job import Shot
 from ..core.records import to_json, to_plain
 from ..core.route import Route, carried
-from ..core.run import analysing
 from ..core.stage import Settings
-from ..core.steady.step import lens_of, named
 from .analysing import Analysing
 from .model import Desk
 
@@ -101,8 +99,7 @@ class Alike(QObject):
             self._asked = asked
             self.measuring.want(shot, wants)
             return
-        lens = lens_of(walked["steady"].before, walked.draft)
-        rows = analysing.kept_rows(self.desk.job, "motion" if lens is None else named("turns", lens), shot.facts)
+        rows = self.desk.moved_rows(shot)
         if rows is None:
             self._over(f"{shot.name} is of lenses that nobody has matched")
             return

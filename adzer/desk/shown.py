@@ -23,8 +23,9 @@ from ..core.job import Job, Shot, Slip
 from ..core.media.probe import FileFacts
 from ..core.read.seen import Seen
 from ..core.route import Route, Walk, walk
+from ..core.run import analysing
 from ..core.stage import STAGES
-from ..core.steady.step import found_name
+from ..core.steady.step import found_name, lens_of, named
 from .ordering import ORDERS, Words
 from .workers import Worker
 
@@ -203,6 +204,12 @@ class Shown(QObject):
                     self._traces[print_] = name, made
         held = self._traces.get(print_)
         return held[1] if held else None
+
+    def moved_rows(self, shot: Shot) -> NDArray[np.float32] | None:
+        """How its picture moves or its camera turns, frame by frame; None if that was not measured, or not to the end."""
+        walked = self.walk(shot)
+        lens = lens_of(walked["steady"].before, walked.draft)
+        return analysing.kept_rows(self.job, "motion" if lens is None else named("turns", lens), shot.facts)
 
     def laid(self, shot: Shot) -> NDArray[np.float32] | None:
         """The trace that is left as it is held now; None if it is left as it was, or that is not known."""

@@ -4,22 +4,29 @@ from __future__ import annotations
 
 from dataclasses import replace
 from fractions import Fraction
+from itertools import pairwise, product
 
 import av
 import msgspec
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import ndimage
 from scipy.spatial.transform import Rotation, Slerp
 
 from adzer.core import cards, shutter
+from adzer.core.errors import AdzerError
 from adzer.core.intake.take import facts_of
 from adzer.core.light.samples import Samples
 from adzer.core.look.between import TRUSTED, Moves, seen
+from adzer.core.look.chosen import chosen, packed, unpacked
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.probe import FrameIndex
 from adzer.core.pace import Pace
 from adzer.core.plan import Input, Panel, Patch
 from adzer.core.route import Route, walk
+from adzer.core.run import pacing, steadying
 from adzer.core.run.frames import Inputs, Prepared
 from adzer.core.run.pixels import Processor
 from adzer.core.shape.advise import USUAL_RATES, cadence, invented, pace_text
@@ -229,3 +236,69 @@ def test_averaged_it_is_nearer_to_a_long_exposure_than_any_frame():
     truth, averaged = slow.light(0.5 + 1.5 / 100, 2), np.mean(single, axis=0)
     error = [float(((k - truth) ** 2).mean()) for k in (averaged, *single)]
     assert 10 * np.log10(min(error[1:]) / error[0]) > 6
+
+
+# --- frames chosen for an even way ------------------------------------------------------------------------------------------
+def _cost(places, frames, step, shake):
+    """The formula anew, of one whole choice."""
+    total = sum(0.02 * ((f - round(m * step)) / step) ** 2 for m, f in enumerate(frames))
+    total += sum(0.3 * ((b - a - step) / step) ** 2 for a, b in pairwise(frames))
+    turns = np.diff(places[list(frames)], 2, axis=0)
+    return total + float((turns**2).sum()) / shake**2
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_choice_is_the_best_of_all(seed):
+    """Against every choice that there is."""
+    rng, step, n = np.random.default_rng(seed), 3, 17
+    places = np.cumsum(rng.normal(0, 1, (n, 2)), axis=0)
+    picked = chosen(places, step)
+    smooth = np.stack([np.convolve(np.pad(places[:, c], 1, mode="edge"), np.ones(3) / 3, "valid") for c in (0, 1)], axis=1)
+    shake = np.sqrt(((places - smooth) ** 2).sum(axis=1).mean())
+    ticks = range(0, n, step)
+    every = [f for f in product(*([t - 1, t, t + 1] for t in ticks)) if f[0] >= 0 and f[-1] < n]
+    every = [f for f in every if all(abs(b - a - step) <= step / 2 for a, b in pairwise(f))]
+    best = min(_cost(places, f, step, shake) for f in every)
+    assert _cost(places, picked.tolist(), step, shake) == pytest.approx(best)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.integers(3, 400), st.floats(3, 16), st.integers(0, 999))
+def test_chosen_frames_rise_and_stay_near_their_moments(n, each, seed):
+    places = np.cumsum(np.random.default_rng(seed).normal(0, 1, (n, 3)), axis=0)
+    picked, each = chosen(places, each), Fraction(each).limit_denominator(1000)
+    assert len(picked) == int((n - 1) / float(each)) + 1 and picked[0] >= 0 and picked[-1] < n
+    assert (np.abs(picked - np.arange(len(picked)) * float(each)) <= float(each) / 2 + 1).all()
+    assert (np.diff(picked) >= float(each) / 2 - 1).all()
+    if len(picked) > 0:
+        text = packed(picked, each)
+        assert unpacked(text, each, n) == tuple(picked.tolist()) and unpacked(text, each + 1, n) is None and unpacked(text[:-4], each, n) is None
+
+
+def test_a_walker_played_fast_goes_an_even_way(tmp_path):
+    """Frames of a photograph that sways at a gait: those that the master shows are found again by what is in them, and held they jolt less still."""
+    photo, t = foreign.photograph("camera")[..., 0].astype(float), np.arange(160) / 25
+    path = np.stack([9 * np.sin(2 * np.pi * 0.95 * t) + 2 * t, 7 * np.sin(2 * np.pi * 1.9 * t + 1)], axis=1)
+    lumas = [64 + 876.0 * ndimage.shift(photo, (path[n, 1], path[n, 0]), order=1, mode="reflect")[120:360, 100:420] / 255 for n in range(160)]
+    written(tmp_path / "a.mkv", lumas, 25)
+    run("convert", tmp_path / "a.mkv", *DECLARED, "--speed", "8", "--even-way", "--out", tmp_path / "b.mkv")
+    run("convert", tmp_path / "a.mkv", *DECLARED, "--speed", "8", "--out", tmp_path / "c.mkv")
+    recorded, ways = codes(tmp_path / "a.mkv"), {}
+    for name in "bc":
+        got = codes(tmp_path / f"{name}.mkv")
+        numbers = [int(np.abs(recorded[:, ::6, ::6] - f[::6, ::6]).mean(axis=(1, 2)).argmin()) for f in got]
+        assert len(got) == 20 and all(np.abs(recorded[n] - f).max() < 1.6 for n, f in zip(numbers, got, strict=True))
+        ways[name] = np.sqrt((np.diff(path[numbers], 2, axis=0) ** 2).sum(axis=1).mean())
+    assert ways["b"] < 0.6 * ways["c"]
+    facts = facts_of(tmp_path / "a.mkv")
+    route = Route().with_("read", curve="bt709", primaries="bt709", range="limited").with_("shape", speed="8")
+    rows = steadying.rows_of(facts, route)
+    route = route.with_("shape", **pacing.evenly(rows, facts, route)[0]).with_("steady", method="drift", budget=0.12)
+    held = route.with_("steady", **steadying.answers(rows, facts, route))
+    walked = walk(held, facts, None)
+    assert not walked.stopped and walked["shape"].result.says.endswith("on an even way") and walked.draft.pace.frames == 20
+    # Played at another speed they are no answer any more, and that is said.
+    other = walk(held.with_("shape", speed="5"), facts, None)
+    assert any(f.code == "chosen-otherwise" for f in other.findings) and not other.draft.pace.chosen
+    with pytest.raises(AdzerError, match="Play it faster"):
+        pacing.evenly(rows, facts, route.with_("shape", speed="2"))

@@ -40,7 +40,7 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from . import analysing, developing, loops, matching, steadied, steadying, syncing
+from . import analysing, developing, loops, matching, pacing, steadied, steadying, syncing
 from .frames import Prepared, numbers, still_planes
 from .pixels import Processor
 from .render import trial
@@ -276,7 +276,7 @@ OF_A_STAGE: dict[str, Callable[..., object]] = {
     "steady": steadied.solved, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
         facts, seen, route, cards.delivery(card), budget, rows=rows
     ),
-    "drawn": steadied.drawn, "followed": steadied.followed, "loop": loops.loop, "ways looped": loops.ways,
+    "drawn": steadied.drawn, "followed": steadied.followed, "evenly": pacing.evenly, "loop": loops.loop, "ways looped": loops.ways,
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),
     "seen": developing.seen_of, "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
 }  # fmt: skip

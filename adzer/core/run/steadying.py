@@ -130,7 +130,16 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
     if s.method == "lock":
         places, at = followed(facts, route, seen)
         return solve.packed(solve.locked(places, path, at, size, rate, s.budget, s.roll), size)
-    return solve.packed(solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut, focal_of(s, facts.raster[0])), size)
+    focal, moves = focal_of(s, facts.raster[0]), None
+    if (pace := walk(route, facts, seen).draft.pace) is not None and pace.chosen:
+        # Of what is played fast, only the frames that are shown count, and how fast they come: the others lie between them, as far as that goes.
+        shown, frames = np.array(pace.chosen), np.arange(len(path))
+        some = solve.solved(path[shown], size, float(pace.rate), s.method, s.budget, s.roll, s.cut, focal)
+        moves = np.stack([np.interp(frames, shown, some[:, c]) for c in range(4)], axis=1)
+        moves = moves * solve.share_inside(moves, size, 1 - s.budget, focal)[:, None]
+    if moves is None:
+        moves = solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut, focal)
+    return solve.packed(moves, size)
 
 
 def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> str:

@@ -51,11 +51,12 @@ class ShapeSettings(Settings, frozen=True, forbid_unknown_fields=True):
     speed      1/16–16 times as fast as recorded, view and footage alike
     shutter    where several recorded frames pass for each delivered one: degrees of a delivered frame over which their light is averaged;
                0: one of them is shown, the others never
+    chosen     frames that were chosen for an even way where it is played fast (``look.chosen.packed``); empty: those at even times
     between    where one recorded frame is to stand for several: are others made between them, or is it shown again?
     across     degrees that a round lens sees (None: 180); ``bend``: its polynomial (``sphere.Lens``)
     """
 
-    OWN = frozenset({"marks", "lengths", "measured", "keep", "moves"})
+    OWN = frozenset({"marks", "lengths", "measured", "keep", "moves", "chosen"})
     FROM = {1: lambda plain: plain}
     version: int = 2
     squeeze: Fraction = Fraction(1)
@@ -83,6 +84,7 @@ class ShapeSettings(Settings, frozen=True, forbid_unknown_fields=True):
     speed: Fraction = Fraction(1)
     shutter: Annotated[float, Meta(ge=0.0, le=360.0)] = 0.0
     between: bool = False
+    chosen: Annotated[str, Meta(max_length=4_000_000)] = ""
     across: Annotated[float, Meta(ge=60.0, le=280.0)] | None = None
     bend: Annotated[tuple[Bend, ...], Meta(max_length=4)] = ()
 

@@ -11,6 +11,7 @@ from .. import shutter
 from ..cards import DeliveryCard
 from ..finding import Finding, Fix, Level
 from ..light import names
+from ..look import chosen
 from ..picture import Picture
 from ..plan import Draft, Eyes, Panel, Patch
 from ..plan import even as nearest_even
@@ -165,7 +166,13 @@ def _paced(made: StepResult, picture: Picture, settings: ShapeSettings, context:
         # Half of two frames is one.
         degrees, words = (180.0, "half of each frame") if each >= 3 else (360.0, "each frame")
         findings.append(Finding(Level.NOTE, "frames-left-out", text, "shape", Fix(f"Average over {words}", "shape", {"shutter": degrees})))
-    pace, after = pace.at(settings.speed, made_between), made.picture
+    picked = chosen.unpacked(settings.chosen, each, context.facts.frames) if settings.chosen else ()
+    if picked:
+        says.append("on an even way")
+    elif picked is None:
+        text = "Its frames were chosen for another speed, or another recording: those at even times are played. Choose them anew."
+        findings.append(Finding(Level.WARN, "chosen-otherwise", text, "shape", Fix("Take frames at even times", "shape", {"chosen": ""})))
+    pace, after = pace.at(settings.speed, made_between, picked or ()), made.picture
     if settings.speed != 1:
         after = after.with_(frames=pace.frames, duration=pace.seconds, timecode=None)
     if len(opens) > 1:

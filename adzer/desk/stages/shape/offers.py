@@ -6,6 +6,7 @@ from fractions import Fraction
 
 from ....core import cards, shutter
 from ....core.job import Shot, take_before
+from ....core.look.chosen import LEAST
 from ....core.media.clock import clock_of
 from ....core.read.advise import rate_text
 from ....core.records import to_plain
@@ -108,6 +109,7 @@ class Speed(Question):
         self.between.chosen.connect(lambda v: desk.answer("shape", between=v))
         self.opened = Numbers(("of the frames that pass meanwhile it shows", self.shutter))
         self.filled = Numbers(("where one stands for several it is", self.between))
+        self.choose = act("Choose frames for an even way", self._choose, False)
         self.play = act("Play it from here", self._play, False)
         self.percent, self.seconds = Number(100, 1, 6.25, 1600, 2), Number(1, 0.1, 0.02, 1e5, 2)
         self.rate, self.even = Pick([("as recorded", None)]), Pick([])
@@ -117,7 +119,7 @@ class Speed(Question):
         self.even.chosen.connect(lambda v: desk.answer("shape", speed=str(v)))
         super().__init__(
             "How fast does it play?", Numbers(("speed, %", self.percent), ("or seconds long", self.seconds)),
-            Numbers(("delivered a second", self.rate)), Numbers(("an even speed", self.even)), self.opened, self.filled, self.play,
+            Numbers(("delivered a second", self.rate)), Numbers(("an even speed", self.even)), self.opened, self.filled, self.choose, self.play,
         )  # fmt: skip
         self.percent.drafted.connect(lambda v: self._draft(Fraction(v).limit_denominator(10_000) / 100))
         self.seconds.drafted.connect(lambda v: self._draft(self._length() / Fraction(v).limit_denominator(1000)))
@@ -146,6 +148,8 @@ class Speed(Question):
         paces = even_paces(shot.facts.rate, rate)
         self.even.set_answers([(f"{float(s):.4%} · {says} · {float(self._length() / s):.1f} s", s) for s, says in paces], speed)
         each = shot.facts.rate * speed / rate
+        self.choose.setVisible(each >= LEAST)
+        self.choose.setText("Frames at even times again" if walked.route.shape.chosen else "Choose frames for an even way")
         self.opened.setVisible(each >= Fraction(3, 2))
         self.filled.setVisible(each < 1)
         self.play.setVisible(each != 1)
@@ -163,6 +167,29 @@ class Speed(Question):
             + ("" if speed == 1 else " The sound keeps its pitch."),
             f"Every frame once would be {float(rate / shot.facts.rate):.0%} of the speed." if rate != shot.facts.rate else "",
         )  # fmt: skip
+
+    def _choose(self) -> None:
+        """Of the frames near each moment those that lie where the picture was going; pressed again, those at even times."""
+        shot = self.desk.shot
+        if shot is None:
+            return
+        route, rows = self.desk.route_of(shot), self.desk.moved_rows(shot)
+        if route.shape.chosen:
+            self.desk.answer("shape", chosen="")
+            return
+        if rows is None:
+            self.desk.said.emit("How its picture moves has to be measured first, on Steady.")
+            return
+
+        def come(found: tuple[dict[str, object], tuple[float, float]] | None, error: str | None) -> None:
+            if found is None:
+                self.desk.said.emit(error or "None could be chosen.")
+            elif self.desk.shot is not None and self.desk.shot.id == shot.id:
+                self.desk.answer("shape", **found[0])
+                plain, even = found[1]
+                self.desk.said.emit(f"Its way jolts by {even:.3g} from frame to frame, where frames at even times would by {plain:.3g}.")
+
+        self.desk.worker.chore("evenly", (rows, shot.facts, route, self.desk.seen(shot)), come)
 
     def _play(self) -> None:
         """What is delivered from the playhead on, round and round; pressed again, it is put away."""

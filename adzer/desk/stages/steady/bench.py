@@ -13,17 +13,15 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
-from ....core.look.passes import Rows
 from ....core.media.clock import clock_of
 from ....core.route import Walk
-from ....core.run import analysing as analyses
 from ....core.run.steadied import Drawn
 from ....core.run.steadying import METHODS, STANDS, TRAVELS, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
-from ....core.steady.step import lens_of, named, shaken, turned
+from ....core.steady.step import lens_of, shaken, turned
 from ...analysing import Analysing
 from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
@@ -129,16 +127,12 @@ class SteadyBench(StageBench):
         if file:
             self._solve(sidecar=file)
 
-    def _rows(self, shot: Shot) -> Rows | None:
-        """How its picture moves or the camera turns, frame by frame, as it was measured."""
-        return analyses.kept_rows(self.desk.job, "motion" if self._lens is None else named("turns", self._lens), shot.facts)
-
     def _solve(self, **changes: object) -> None:
         """Solves it anew with one answer changed; nothing of a picture moves before that is done."""
         shot = self.desk.shot
         if shot is None or self._busy:
             return
-        s, rows = self.desk.route_of(shot).steady, self._rows(shot)
+        s, rows = self.desk.route_of(shot).steady, self.desk.moved_rows(shot)
         wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves")} | changes
         if wanted["method"] == "off":
             self.desk.answer("steady", **wanted, moves="")
@@ -220,7 +214,7 @@ class SteadyBench(StageBench):
             return
         marks, shot = self._marks, self.desk.shot
         self.mark_horizon()
-        draft, rows, frame = self.desk.walk(shot).draft, self._rows(shot), self.desk.frame
+        draft, rows, frame = self.desk.walk(shot).draft, self.desk.moved_rows(shot), self.desk.frame
         if not draft.panels or rows is None or self._busy:
             return
         panel, (w, h), time = draft.panels[0], draft.raster, clock_of(shot.facts).time(frame)
@@ -254,7 +248,7 @@ class SteadyBench(StageBench):
     def _compare(self) -> None:
         """Every way is made and looked at again, as delivered."""
         shot = self.desk.shot
-        rows = self._rows(shot) if shot is not None else None
+        rows = self.desk.moved_rows(shot) if shot is not None else None
         if shot is None or rows is None or self._busy:
             return
         self.compare.setText("Trying every way…")
@@ -270,7 +264,7 @@ class SteadyBench(StageBench):
     def _play(self) -> None:
         """The same moment held in every way, round and round; pressed again, it is put away."""
         shot = self.desk.shot
-        rows = self._rows(shot) if shot is not None else None
+        rows = self.desk.moved_rows(shot) if shot is not None else None
         if self.looping is None or shot is None or rows is None:
             return
         if self.looping.plays:
@@ -432,7 +426,7 @@ class SteadyBench(StageBench):
         key = (shot.facts.fingerprint, walked.route.read, walked.route.join, walked.route.steady)
         if self._drawn_now[0] == key:
             return self._drawn_now[1]
-        rows = self._rows(shot)
+        rows = self.desk.moved_rows(shot)
         if rows is None:
             return None
         self._drawn_now = key, None

@@ -237,7 +237,7 @@ def test_speeds_that_cannot_be_get_a_sentence_and_uneven_ones_a_note(small_clip,
     assert walked.stopped.code == "speed-out-of-range"
     mended = Route().with_("shape", speed="40").mended(walked.stopped.fix)
     assert walk(mended, facts, seen).stopped is None
-    for speed, word in (("1/2", "shown 2 times"), ("3/2", "more, now fewer"), ("2", None)):
+    for speed, word in (("1/2", "shown twice"), ("3/2", "Each or every 2nd recorded frame is shown"), ("2", None)):
         found = [
             f.text for f in walk(Route().with_("shape", speed=speed), facts, seen).findings if f.code == "uneven-pace"
         ]

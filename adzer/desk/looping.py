@@ -27,14 +27,14 @@ class Looping(QObject):
         self.loops: list[Loop] = []
         self.names: list[str] = []
         self.waiting = False
-        self._steps: list[QImage] = []
+        self._count, self._laid_out = 0, (-1, QImage())
         self._at, self._of = 0, (0, "", 0)
         self._timer = QTimer(self)
         self._timer.timeout.connect(self._step)
 
     @property
     def plays(self) -> bool:
-        return bool(self._steps) and self._now() == self._of
+        return self._count > 0 and self._now() == self._of
 
     def _now(self) -> tuple[int, str, int]:
         """The shot, the stage and the frame: where one of them changes it is put away."""
@@ -54,7 +54,7 @@ class Looping(QObject):
                 self.desk.said.emit(error or "It cannot be shown.")
             elif asked == self._now():
                 self.names, self.loops = [name for name, _ in known], [loop for _, loop in known]
-                self._steps, self._at, self._of = _laid(self.loops), 0, asked
+                self._count, self._at, self._of, self._laid_out = min(len(k.frames) for k in self.loops), 0, asked, (-1, QImage())
                 self._timer.start(max(10, round(1000 / self.loops[0].rate)))
                 self.stepped.emit()
             then()
@@ -63,18 +63,22 @@ class Looping(QObject):
 
     def put_away(self) -> None:
         self._timer.stop()
-        if self._steps:
-            self._steps = []
+        if self._count:
+            self._count, self.loops = 0, []
             self.stepped.emit()
 
     def picture(self) -> QImage | None:
-        return self._steps[self._at] if self.plays else None
+        if not self.plays:
+            return None
+        if self._laid_out[0] != self._at:  # one picture at a time, so that nothing else waits for all of them
+            self._laid_out = self._at, _laid(self.loops, self._at)
+        return self._laid_out[1]
 
     def _step(self) -> None:
         if not self.plays:
             self.put_away()
             return
-        self._at = (self._at + 1) % len(self._steps)
+        self._at = (self._at + 1) % self._count
         self.stepped.emit()
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
@@ -94,19 +98,16 @@ def _tiles(count: int) -> tuple[int, int]:
     return columns, -(-count // columns)
 
 
-def _laid(loops: Sequence[Loop]) -> list[QImage]:
-    """Every step of all of them in one picture."""
+def _laid(loops: Sequence[Loop], step: int) -> QImage:
+    """One step of all of them in one picture."""
     columns, rows = _tiles(len(loops))
     w, h = max(k.size[0] for k in loops), max(k.size[1] for k in loops)
-    made = []
-    for step in range(min(len(k.frames) for k in loops)):
-        whole = QImage(columns * w + GAP * (columns - 1), rows * h + GAP * (rows - 1), QImage.Format.Format_RGB32)
-        whole.fill(MAT)
-        painter = QPainter(whole)
-        for n, each in enumerate(loops):
-            tile = QImage(each.frames[step], *each.size, 4 * each.size[0], QImage.Format.Format_RGB32)
-            x, y = n % columns * (w + GAP) + (w - each.size[0]) // 2, n // columns * (h + GAP) + (h - each.size[1]) // 2
-            painter.drawImage(QPointF(x, y), tile)
-        painter.end()
-        made.append(whole)
-    return made
+    whole = QImage(columns * w + GAP * (columns - 1), rows * h + GAP * (rows - 1), QImage.Format.Format_RGB32)
+    whole.fill(MAT)
+    painter = QPainter(whole)
+    for n, each in enumerate(loops):
+        tile = QImage(each.frames[step], *each.size, 4 * each.size[0], QImage.Format.Format_RGB32)
+        x, y = n % columns * (w + GAP) + (w - each.size[0]) // 2, n // columns * (h + GAP) + (h - each.size[1]) // 2
+        painter.drawImage(QPointF(x, y), tile)
+    painter.end()
+    return whole

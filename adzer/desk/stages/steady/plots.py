@@ -22,7 +22,7 @@ class Thirds(Plot):
 
     def show_thirds(self, hz: Array, before: Array, after: Array | None, unit: str) -> None:
         self.hz, self.before, self.after, self.unit = hz, before, after, unit
-        self.note = f"{unit} rms in thirds of octaves" + ("" if after is None else " · filled: what is left")
+        self.note = f"{unit} rms in thirds of octaves" + ("" if after is None else " · filled: left, as reckoned")
         self.update()
 
     def draw(self, painter: QPainter, body: QRectF) -> None:

@@ -163,31 +163,6 @@ def test_made_between_they_are_right_or_refused(name, least):
     assert trusted >= least and worst >= 29.5
 
 
-def test_what_only_one_picture_shows_is_taken_of_that_one():
-    """A photograph's piece that slides over another by 16 pixels: what it uncovers and covers on the way is known to the last pixel. And where nothing
-    moves, noise of both is averaged."""
-    ground, thing = photo_of("grass")[:240, :320], photo_of("coins")[60:160, 40:140]
-
-    def at(x):
-        made = ground.copy()
-        made[70:170, x : x + 100] = thing
-        return made
-
-    a, middle, b = at(100), at(108), at(116)
-    made = Moves.of(seen(a, 255), seen(b, 255)).at(0.5).made(a, b, 255).astype(float)
-    for band in (slice(101, 107), slice(209, 215)):  # uncovered behind it, covered before it
-        off, one, other = (np.abs(v[80:160, band] - middle[80:160, band].astype(float)).mean() for v in (made, a.astype(float), b.astype(float)))
-        assert off < 0.35 * max(one, other), (band, off, one, other)
-    noise = np.random.default_rng(2).normal(0, 6, (2, *ground.shape))
-    a, b = (np.clip(ground * 0.5 + 60 + k, 0, 255).astype(np.uint8) for k in noise)
-    made = Moves.of(seen(a, 255), seen(b, 255)).at(0.5).made(a, b, 255) - (ground * 0.5 + 60)
-    assert made[20:-20, 20:-20].std() < 0.8 * 6
-
-
-def photo_of(name):
-    return foreign.photograph(name)[..., 0]
-
-
 def test_a_cut_is_never_passed_through(tmp_path):
     """Slowed down, nothing is made between two scenes, nor out of nothing; the master says how many were."""
     scenes = [foreign.photograph("camera")[..., 0][:240, :320], foreign.photograph("coins")[..., 0][:240, :320]]

@@ -163,6 +163,14 @@ def test_made_between_they_are_right_or_refused(name, least):
     assert trusted >= least and worst >= 29.5
 
 
+def test_both_pictures_count_where_both_show_it():
+    """Where nothing moves, the noise of both is averaged."""
+    ground = foreign.photograph("grass")[:240, :320, 0] * 0.5 + 60
+    a, b = (np.clip(ground + k, 0, 255).astype(np.uint8) for k in np.random.default_rng(2).normal(0, 6, (2, *ground.shape)))
+    made = Moves.of(seen(a, 255), seen(b, 255)).at(0.5).made(a, b, 255) - ground
+    assert made[20:-20, 20:-20].std() < 0.8 * 6
+
+
 def test_a_cut_is_never_passed_through(tmp_path):
     """Slowed down, nothing is made between two scenes, nor out of nothing; the master says how many were."""
     scenes = [foreign.photograph("camera")[..., 0][:240, :320], foreign.photograph("coins")[..., 0][:240, :320]]

@@ -14,7 +14,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
 from scipy.spatial.transform import Rotation, Slerp
+from typer.testing import CliRunner
 
+from adzer.cli.main import app
 from adzer.core import cards, shutter
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import facts_of
@@ -26,7 +28,7 @@ from adzer.core.media.probe import FrameIndex
 from adzer.core.pace import Pace
 from adzer.core.plan import Input, Panel, Patch
 from adzer.core.route import Route, walk
-from adzer.core.run import pacing, steadying
+from adzer.core.run import pacing, steadied, steadying
 from adzer.core.run.frames import Inputs, Prepared
 from adzer.core.run.pixels import Processor
 from adzer.core.shape.advise import USUAL_RATES, cadence, invented, pace_text
@@ -224,6 +226,39 @@ def test_what_is_left_out_is_said_and_its_mend_averages_it(speed, gathered):
     (uneven,) = [f for f in slow["shape"].findings if f.code == "uneven-pace"]
     made = walk(route.with_("shape", speed="1/2").mended(uneven.fix), facts, None)
     assert made.draft.pace.between and "50% of its frames made between" in made["shape"].result.says
+
+
+def test_a_master_in_which_others_were_made_than_ordered_fails_its_check(tmp_path, monkeypatch):
+    """A renderer that shows frames again and says nothing of it."""
+    written(tmp_path / "a.mkv", [np.full((36, 64), 64 + 10 * n) for n in range(8)], 25)
+    args = ("convert", tmp_path / "a.mkv", *DECLARED, "--speed", "1/2", "--between", "--out", tmp_path / "b.mkv")
+    monkeypatch.setattr(Prepared, "at", lambda self, number, part: self.planes(number))
+    made = CliRunner().invoke(app, [str(a) for a in args])
+    assert made.exit_code == 1 and not (tmp_path / "b.mkv").exists()
+    fast = walk(Route().with_("shape", speed="2", between=True), facts_of(tmp_path / "a.mkv"), None)
+    assert not fast.draft.pace.between and not any(f.code == "frames-made" for f in fast.findings)
+
+
+def test_thirds_of_octaves_hold_all_of_a_swing():
+    """A sine of 3 pixels at 2 Hz is 2.1 pixels rms, in its own third and those beside it; what goes straight is in none."""
+    t = np.arange(500) / 25
+    way = np.stack([3 * np.sin(2 * np.pi * 2 * t) + 7 * t, 40 - 2 * t], axis=1)
+    hz = steadied.thirds(25.0)
+    found = steadied.in_thirds(way, 25.0, hz)
+    assert np.sqrt((found**2).sum()) == pytest.approx(3 / np.sqrt(2), rel=0.02)
+    assert hz[found.argmax()] == pytest.approx(2.0) and found[np.abs(np.log2(hz / 2)) > 0.7].max() < 0.05
+
+
+def test_what_was_followed_lies_where_the_upright_picture_shows_it(tmp_path):
+    """A picture held on its side: what goes down in it as it was recorded goes to the left once it is turned clockwise."""
+    photo = foreign.photograph("camera")[..., 0].astype(float)
+    written(tmp_path / "a.mkv", [64 + 876.0 * photo[100 - 3 * n : 340 - 3 * n, 100:420] / 255 for n in range(6)], 25)
+    facts = facts_of(tmp_path / "a.mkv")
+    base = Route().with_("read", curve="bt709", primaries="bt709", range="limited")
+    for turn, (right, down) in ((0, (0.0, 3 / 240)), (90, (-3 / 240, 0.0)), (180, (0.0, -3 / 240)), (270, (3 / 240, 0.0))):
+        found = steadied.followed(facts, base.with_("read", turn=turn), None, 3)
+        moved = np.median(found.strokes[:, 2:] - found.strokes[:, :2], axis=0)
+        assert found.still.mean() > 0.9 and moved == pytest.approx((right, down), abs=5e-4), turn
 
 
 def test_the_share_that_is_made_is_counted():

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 WIDE = 640  # columns on which the flow is looked for
 ASTRAY = 1.5  # pixels of those, there and back, from which on a place is taken to be hidden in the other picture
-EXACT = 1 / 64  # of the time between two frames, nearer to which than this a moment is a frame's own
+AT_ONE = 1 / 64  # of the time between two frames, nearer to which than this a moment is a frame's own
 TRUSTED = 30.0  # dB between both sides, below which none is made
 
 Seen = NDArray[np.uint8]

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from ..light.samples import Samples
-from ..look.between import EXACT, TRUSTED, Moves, seen
+from ..look.between import AT_ONE, TRUSTED, Moves, seen
 from ..media.decode import Frame, Reader
 from ..media.rolls import Source
 from ..media.still import rgba
@@ -90,7 +90,7 @@ class Prepared:
 
     def at(self, number: int, part: float) -> Planes:
         """What was there ``part`` of the time to the next frame later: made between both where their movement agrees, else the nearer one."""
-        if part < EXACT or part > 1 - EXACT or number + 1 >= len(self.reader):
+        if part < AT_ONE or part > 1 - AT_ONE or number + 1 >= len(self.reader):
             return self.planes(number + (part > 0.5))
         if self._moves is None or self._moves[0] != number:
             self._moves = number, self.moves(number)

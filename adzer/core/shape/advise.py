@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from .. import cards
-from ..look.between import EXACT
+from ..look.between import AT_ONE
 from .geometry import Framing
 
 USUAL_SQUEEZES = tuple(Fraction(s) for s in ("1", "1.33", "1.5", "1.6", "1.8", "2"))
@@ -109,7 +109,7 @@ def invented(each: Fraction) -> float:
     >>> invented(Fraction(1, 2)), invented(Fraction(5, 8)), invented(Fraction(1))
     (0.5, 0.875, 0.0)
     """
-    near = Fraction(EXACT)
+    near = Fraction(AT_ONE)
     off = [each * n % 1 for n in range(min(each.denominator, 4096))]
     return sum(near <= part <= 1 - near for part in off) / len(off)
 

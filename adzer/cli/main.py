@@ -38,6 +38,7 @@ from .terminal import (
     loaded,
     print_json,
     progress,
+    ratio,
     say,
     shot_named,
 )
@@ -91,7 +92,7 @@ def open_(
     rate: Annotated[str, typer.Option(help="A new job's frame rate, frames a second, 1 to 1000, e.g. 25 or 24000/1001.")] = "25"
 ) -> None:
     if job is not None:
-        terminal.made_if_absent(job, _ratio(rate, "rate"))
+        terminal.made_if_absent(job, ratio(rate, "rate"))
     _desk(job)
 
 
@@ -234,12 +235,12 @@ def convert(
     route = Route().with_("colour", **corrected)
     given = (("squeeze", squeeze), ("shape", shape), ("speed", speed))
     shaped: dict[str, object] = by_lens(lens, focus) if lens is not None else {}
-    shaped |= {k: str(_ratio(v, k)) for k, v in given if v is not None}
+    shaped |= {k: str(ratio(v, k)) for k, v in given if v is not None}
     if moves is not None:
         shaped["moves"] = records.to_plain(loaded(moves, crop.load))
     route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, shutter=shutter, between=between, **shaped)
     if rate is not None:
-        declared |= {"timing": "even", "even_rate": str(_ratio(rate, "rate"))}
+        declared |= {"timing": "even", "even_rate": str(ratio(rate, "rate"))}
     route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)
     if even_way:
         from ..core.run import pacing, steadying
@@ -254,16 +255,6 @@ def convert(
     if not start < stop:
         raise AdzerError(f"{file}: from {from_ or 'its start'} to {to or 'its end'} there is nothing. Give --from before --to.")
     making.make(file.name, facts, seen, route, card, out, json_, start=start, stop=stop)
-
-
-def _ratio(text: str, what: str) -> Fraction:
-    try:
-        value = records.parse_fraction(text)
-    except ValueError as error:
-        raise AdzerError(f"--{what}: {error}.") from None
-    if not value:
-        raise AdzerError(f"--{what}: zero cannot be used.")
-    return value
 
 
 def _frame_at(facts: FileFacts, label: str) -> int:

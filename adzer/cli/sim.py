@@ -5,7 +5,6 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable
 from dataclasses import replace
-from fractions import Fraction
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -13,7 +12,7 @@ import typer
 
 from ..core.errors import AdzerError
 from . import terminal
-from .terminal import Json, parse_size, print_json, sim_app
+from .terminal import Json, parse_size, print_json, ratio, sim_app
 
 
 def _counter() -> Callable[[str], None]:
@@ -59,16 +58,6 @@ def sim_cameras(json_: Json = False) -> None:
         print(f"{row['name']:12} {row['raster'][0]}×{row['raster'][1]}, {row['rate']} frames a second")
 
 
-def _rate(text: str) -> Fraction:
-    try:
-        rate = Fraction(text)
-    except (ValueError, ZeroDivisionError):
-        rate = Fraction(0)
-    if not 1 <= rate <= 1000:
-        raise AdzerError(f"--rate {text}: give frames a second from 1 to 1000, e.g. 25 or 24000/1001.")
-    return rate
-
-
 @sim_app.command(
     "shoot",
     help="Shoot a clip with a simulated camera; the truth is written beside it.\n\n"
@@ -102,7 +91,9 @@ def sim_shoot(
     if size is not None:
         made = made.sized(parse_size(size))
     if rate is not None:
-        made = replace(made, rate=_rate(rate))
+        made = replace(made, rate=ratio(rate, "rate"))
+        if not 1 <= made.rate <= 1000:
+            raise AdzerError(f"--rate {rate}: give frames a second from 1 to 1000, e.g. 25 or 24000/1001.")
     made = replace(made, open=shutter / 360 / float(made.rate), readout=readout / 1000)
     if motion is not None:
         bodies.write_rates(motion, made.pose, frames / float(made.rate))

@@ -136,6 +136,17 @@ def loaded(file: Path, load: Callable[[bytes, str], T]) -> T:
         raise AdzerError(f"{file} cannot be read ({error.strerror}).") from None
 
 
+def ratio(text: str, what: str) -> Fraction:
+    """What an option says as a ratio, other than none. AdzerError names the option."""
+    try:
+        value = records.parse_fraction(text)
+    except ValueError as error:
+        raise AdzerError(f"--{what}: {error}.") from None
+    if not value:
+        raise AdzerError(f"--{what}: zero cannot be used.")
+    return value
+
+
 def numbers(option: str, text: str, how_many: str, names: tuple[str, ...]) -> dict[str, float]:
     """Numbers with commas between, by name; AdzerError if they are not as many."""
     try:

@@ -12,10 +12,12 @@ from ..look.passes import Rows
 from ..look.sampling import cell
 from ..media.decode import Reader
 from ..media.probe import FileFacts
+from ..plan import Panel
 from ..read.seen import Seen
 from ..read.step import assumed_samples, turn_of, upright_raster
 from ..route import Route, walk
-from ..space.sphere import angles, rotation
+from ..space.looks import RoundLook, SphereLook
+from ..space.sphere import angles, direction, rotation
 from ..steady import solve, standing
 from ..steady.slow import slow
 from ..steady.step import focal_of, lens_of
@@ -110,6 +112,22 @@ def in_thirds(values: Array, rate: float, hz: Array) -> Array:
     power = (np.abs(np.fft.rfft(flat, 8 * n, axis=0)) ** 2).sum(axis=1) * 2 / (8 * n * (fade**2).sum())
     at = np.fft.rfftfreq(8 * n, 1 / rate)
     return np.sqrt(np.array([power[(at >= f / 2 ** (1 / 6)) & (at < f * 2 ** (1 / 6))].sum() for f in hz]))
+
+
+def held_lines(panel: Panel, time: float) -> list[Array]:
+    """(n, 2) recorded places of the delivered picture's edge, of all but whole spheres; of a sphere also of what is level."""
+    found = []
+    (w, h), n = panel.size, 24
+    along, zero = np.linspace(0, 1, n), np.zeros(n)
+    if not isinstance(panel.look, SphereLook):
+        x = np.concatenate([along, zero + 1, 1 - along, zero]) * w
+        y = np.concatenate([zero, along, zero + 1, 1 - along]) * h
+        found.append(panel.recorded(x, y, time))
+    if isinstance(panel.look, RoundLook):
+        level = direction(np.linspace(-180, 180, 181), np.zeros(181)) @ panel.look.standing(time).T
+        patch = panel.patches[0]
+        found.append(patch.lens.place(patch.held(level, time)) + np.array(panel.region[:2], np.float64))
+    return found
 
 
 @dataclass(frozen=True)

@@ -103,7 +103,7 @@ class Speed(Question):
 
     def __init__(self, desk: Desk) -> None:
         self.desk, self.looping = desk, Looping(desk)
-        self.shutter = Choice([("one", 0.0), ("half, averaged", 180.0), ("all, averaged", 360.0)])
+        self.shutter = Pick([])
         self.shutter.chosen.connect(lambda v: desk.answer("shape", shutter=v))
         self.between = Choice([("shown again", False), ("made between", True)])
         self.between.chosen.connect(lambda v: desk.answer("shape", between=v))
@@ -153,7 +153,8 @@ class Speed(Question):
         self.opened.setVisible(each >= Fraction(3, 2))
         self.filled.setVisible(each < 1)
         self.play.setVisible(each != 1)
-        self.shutter.set_value(walked.route.shape.shutter)
+        half = [("the light of half of them", 180.0)] if each >= 3 else []
+        self.shutter.set_answers([("one of them", 0.0), *half, ("the light of all of them", 360.0)], walked.route.shape.shutter)
         self.between.set_value(walked.route.shape.between)
         opens = len(shutter.moments(shot.facts.rate, speed, rate, walked.route.shape.shutter))
         if walked.route.shape.between and each < 1:

@@ -12,10 +12,7 @@ from PySide6.QtGui import QBrush, QColor, QPainter, QPen
 
 from ....core.job import Shot
 from ....core.media.clock import clock_of
-from ....core.plan import Panel
-from ....core.run.steadied import Followed
-from ....core.space.looks import RoundLook, SphereLook
-from ....core.space.sphere import direction
+from ....core.run.steadied import Followed, held_lines
 from ...model import Desk
 
 LONGER = (1, 2, 4, 8, 16)  # times, how strokes may be drawn: most are shorter than a pixel of the window
@@ -69,7 +66,7 @@ class Recorded:
             painter.setBrush(Qt.BrushStyle.NoBrush)
             for width, colour in ((3.4, QColor(0, 0, 0, 150)), (1.6, QColor(255, 255, 255, 240))):
                 painter.setPen(QPen(colour, width))
-                for line in _lines(draft.panels[0], time):
+                for line in held_lines(draft.panels[0], time):
                     _draw(painter, rect, line / whole)
 
     @staticmethod
@@ -94,22 +91,6 @@ def _longer(found: Followed) -> int:
     """Times as long as they are, so that most can be seen."""
     far = float(np.median(np.abs(found.strokes[:, 2:] - found.strokes[:, :2]).max(axis=1))) if len(found.strokes) else 0.0
     return next((k for k in LONGER if k * far >= STROKE), LONGER[-1])
-
-
-def _lines(panel: Panel, time: float) -> list[Array]:
-    """(n, 2) recorded places of the delivered picture's edge; of a sphere also of what is level, in pieces."""
-    found = []
-    (w, h), n = panel.size, 24
-    along, zero = np.linspace(0, 1, n), np.zeros(n)
-    if not isinstance(panel.look, SphereLook):
-        x = np.concatenate([along, zero + 1, 1 - along, zero]) * w
-        y = np.concatenate([zero, along, zero + 1, 1 - along]) * h
-        found.append(panel.recorded(x, y, time))
-    if isinstance(panel.look, RoundLook):
-        level = direction(np.linspace(-180, 180, 181), np.zeros(181)) @ panel.look.standing(time).T
-        patch = panel.patches[0]
-        found.append(patch.lens.place(patch.held(level, time)) + np.array(panel.region[:2], np.float64))
-    return found
 
 
 def _draw(painter: QPainter, rect: QRectF, line: Array) -> None:

@@ -14,7 +14,7 @@ from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake.take import add_files, facts_of
 from adzer.core.job import Job
 from adzer.core.look import passes
-from adzer.core.look.motion import FIRST, Motion, blurs, moved, path, readout, sharp
+from adzer.core.look.motion import FIRST, Motion, blurs, moved, path, readout, sharp, through
 from adzer.core.media import probe
 from adzer.core.media.decode import Reader
 from adzer.core.read.step import assumed_samples
@@ -213,6 +213,19 @@ def test_pictures_that_no_sensor_read_out_are_not_told_to_lean():
         assert measure.Shake(1.0, 0.0, None, 2.0, 1.0, readout_).leans == leans
 
 
+def test_a_fast_shake_is_gone_through_at_its_own_speed():
+    """Of sines up to two thirds of what the rate can hold: places between frames, and speeds, by their formula."""
+    n, at = np.arange(80.0), np.linspace(12, 66, 400)
+    for hz, least in ((0.1, 1e-4), (0.24, 0.01), (0.33, 0.05)):  # of a frame
+        wave = np.sin(2 * np.pi * hz * n + 0.4)[:, None]
+        assert np.abs(through(wave, at)[:, 0] - np.sin(2 * np.pi * hz * at + 0.4)).max() < least
+        speed = 2 * np.pi * hz * np.cos(2 * np.pi * hz * at + 0.4)
+        assert np.abs(through(wave, at, 1)[:, 0] - speed).max() < 3 * least * 2 * np.pi * hz
+    for few in range(2, 9):
+        line = np.arange(few)[:, None] * 2.0
+        assert np.allclose(through(line, np.array([0.5]))[0], 1.0), few
+
+
 def test_blur_that_will_pulse_is_measured():
     """A photograph carried along at changing speed, its shutter open for no time, or for half of it (another library's shifts, averaged)."""
     photo, t = photograph("gravel").mean(axis=2)[:220, :260], np.arange(44.0)
@@ -229,3 +242,6 @@ def test_blur_that_will_pulse_is_measured():
         rows = np.array([(*FIRST, sharp(frames[0])), *((*moved(a, b), sharp(b)) for a, b in pairwise(frames))], np.float32)
         fallen[opened] = blurs(rows)
     assert fallen[0.0] is None and 0.1 < fallen[0.5] < 0.8
+    # What gets less sharp by itself, and not as it moves, is no blur of its shutter.
+    rows[:, 9] = np.random.default_rng(3).permutation(rows[:, 9])
+    assert blurs(rows) is None

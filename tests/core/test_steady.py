@@ -251,6 +251,18 @@ def test_the_field_of_view_is_found_and_the_picture_turned_as_its_camera_was(tmp
     assert left["turned"] < 0.35 and (fov < 50 or left["turned"] < 0.4 * left["shifted"]), left
 
 
+def test_a_turned_way_stays_even_up_to_its_budget():
+    """What a wide lens's corners need is known to the programme, so that nothing has to be taken back of an even way afterwards."""
+    t = np.arange(120) / RATE
+    path = np.zeros((120, 4))
+    path[:, 0], path[:, 1] = 22 * np.sin(2 * np.pi * 1.3 * t), 14 * np.sin(2 * np.pi * 1.7 * t + 1)
+    far = 320 / np.tan(np.radians(50))
+    for budget in (0.06, 0.09):
+        moves = solve.solved(path, (640, 360), RATE, "path", budget, focal=far)
+        taken_back = solve.share_inside(path - solve._evenly(path, (640, 360), 1 - budget, True, far), (640, 360), 1 - budget, far)
+        assert taken_back.min() > 0.95 and solve.spent(moves, (640, 360), far).max() > 0.9 * budget
+
+
 def test_a_motion_file_carries_a_flat_picture_through_fog(tmp_path):
     """The recorder's axes and clock are its own, and it has a bias; the way across the fog is by another library's rotations."""
     frames, turns = _turned(cv2.resize(photograph("coffee").mean(axis=2), (1100, 760)), 60, 3)

@@ -343,18 +343,16 @@ def test_a_walker_played_fast_goes_an_even_way(tmp_path):
     facts = facts_of(tmp_path / "a.mkv")
     route = Route().with_("read", curve="bt709", primaries="bt709", range="limited").with_("shape", speed="8")
     rows = steadying.rows_of(facts, route)
-    route = route.with_("shape", **pacing.evenly(rows, facts, route)[0]).with_("steady", method="drift", budget=0.12)
+    route = route.with_("shape", **pacing.evenly(rows, facts, route)[0]).with_("steady", method="drift", budget=0.35, cut=3.0)
     held = route.with_("steady", **steadying.answers(rows, facts, route))
     walked = walk(held, facts, None)
-    # As they are shown, 25 a second, what is slower than half a hertz stays: of their own way, by the formula anew.
+    # As they are shown, 25 a second, what is slower than 3 Hz stays: of their own way, by the formula anew.
     frames, size = np.array(walked.draft.pace.chosen), facts.raster
     moves, lies = solve.unpacked(held.steady.moves, facts.frames, size), steadying.upright_path(rows, 0)[frames, :2]
     bend = np.diff(np.eye(len(frames)), 2, axis=0)
-    calm = np.linalg.solve(np.eye(len(frames)) + (2 * np.sin(np.pi * 0.5 / 25)) ** -4 * bend.T @ bend, lies)
+    calm = np.linalg.solve(np.eye(len(frames)) + (2 * np.sin(np.pi * 3 / 25)) ** -4 * bend.T @ bend, lies)
     wanted = lies - calm
-    inside = np.abs(wanted).max() < 0.1 * min(size) / 2
-    assert not inside or np.abs(moves[frames, :2] - wanted).max() < 0.3
-    assert (moves[frames, :2] * wanted).sum() > 0.5 * (wanted**2).sum()
+    assert 3 < np.abs(wanted).max() < 0.3 * min(size) / 2 and np.abs(moves[frames, :2] - wanted).max() < 0.3
     assert not walked.stopped and walked["shape"].result.says.endswith("on an even way") and walked.draft.pace.frames == 20
     # Played at another speed they are no answer any more, and that is said.
     other = walk(held.with_("shape", speed="5"), facts, None)

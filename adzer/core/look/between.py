@@ -1,8 +1,9 @@
 """Pictures between two recorded ones, made of what moved from one to the other; and how far one may trust them.
 
 The flow is looked for both ways (Kroeger et al. 2016, dense inverse search). At a moment between, each place gets the flow of what passes
-through it then, both pictures are brought there, and what only one of them shows is taken of that one. How unlike the two are that were brought
-there says how wrong the made one may be: nothing else than that either can be checked against.
+through it then, and both pictures are brought there and mixed. How unlike the two are that were brought there says how wrong the made one may
+be: there is nothing else that either can be checked against. What only one of them shows is mixed, too: taking it of that one was tried, and
+neither films nor what slides over a photograph were any the better for it.
 """
 
 from __future__ import annotations
@@ -15,7 +16,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 WIDE = 640  # columns on which the flow is looked for
-ASTRAY = 1.5  # pixels of those, there and back, from which on a place is taken to be hidden in the other picture
 AT_ONE = 1 / 64  # of the time between two frames, nearer to which than this a moment is a frame's own
 TRUSTED = 30.0  # dB between both sides, below which none is made
 
@@ -57,23 +57,11 @@ class Moves:
 
     def at(self, part: float) -> Between:
         """At a moment between, 0 … 1."""
-        import cv2
-
-        flow = _through(self, part)
-        x, y = _grid(flow.shape[:2])
-        a = x - np.float32(part) * flow[..., 0], y - np.float32(part) * flow[..., 1]
-        b = x + np.float32(1 - part) * flow[..., 0], y + np.float32(1 - part) * flow[..., 1]
-        lost, new = (
-            np.clip(cv2.remap(v, *at, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE) / ASTRAY, 0, 1) for v, at in ((self.lost, a), (self.new, b))
-        )
-        first = (1 - part) * (1 - new * (1 - lost))
-        second = part * (1 - lost * (1 - new))
-        share = np.asarray(first / np.maximum(first + second, 1e-6), np.float32)
-        return Between(flow, np.asarray(cv2.blur(share, (3, 3)), np.float32), part)
+        return Between(_through(self, part), part)
 
     @cached_property
     def agree(self) -> float:
-        """dB between both sides halfway where both count; 99 where they are the same."""
+        """dB between both sides halfway; 99 where they are the same."""
         import cv2
 
         made = self.at(0.5)
@@ -82,18 +70,15 @@ class Moves:
             cv2.remap(p, *made.places(size, k), cv2.INTER_LINEAR, borderMode=stays).astype(np.float32)
             for k, p in enumerate((self.first, self.second))
         )
-        counts = 4 * made.share * (1 - made.share)
-        off = float((counts * (a - b) ** 2).sum() / max(float(counts.sum()), 1.0)) / 255**2
+        off = float(((a - b) ** 2).mean()) / 255**2
         return 99.0 if off < 1e-9 else min(99.0, -10 * float(np.log10(off)))
 
 
 @dataclass(frozen=True)
 class Between:
-    """A moment ``part`` of the way between two pictures: the ``flow`` from the one to the other of what passes through each place then, and which
-    ``share`` of it the first shows."""
+    """A moment ``part`` of the way between two pictures, and the ``flow`` from the one to the other of what passes through each place then."""
 
     flow: Floats
-    share: Floats
     part: float
 
     def places(self, size: tuple[int, int], second: int) -> tuple[Floats, Floats]:
@@ -115,8 +100,7 @@ class Between:
             cv2.remap(plane, *self.places(size, k), cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).astype(np.float32)
             for plane, k in ((first, 0), (second, 1))
         )
-        share = cv2.resize(self.share, size)
-        return np.asarray(np.clip(np.rint(b + (a - b) * share), 0, top).astype(first.dtype))
+        return np.asarray(np.clip(np.rint(b + (a - b) * np.float32(1 - self.part)), 0, top).astype(first.dtype))
 
 
 def _grid(shape: tuple[int, ...]) -> tuple[Floats, Floats]:

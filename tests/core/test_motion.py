@@ -14,7 +14,20 @@ from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake.take import add_files, facts_of
 from adzer.core.job import Job
 from adzer.core.look import passes
-from adzer.core.look.motion import FIRST, Motion, blurs, moved, path, readout, sharp, through
+from adzer.core.look.motion import (
+    FIRST,
+    SKEW,
+    STRETCH,
+    SURE,
+    Motion,
+    blurs,
+    moved,
+    path,
+    readout,
+    sharp,
+    through,
+    wobble,
+)
 from adzer.core.media import probe
 from adzer.core.media.decode import Reader
 from adzer.core.read.step import assumed_samples
@@ -201,6 +214,22 @@ def test_how_long_rows_are_read_out_is_found_from_how_they_lean(frames):
     still = rows.copy()
     still[:, :2] = still[:, 5:] = 0
     assert readout(still, h) is None
+
+
+def test_what_a_held_picture_still_wobbles_is_only_what_follows_its_speed():
+    """A sine's speed by its formula; leaning of other causes, and noise, are not its."""
+    n, high, rng = np.arange(200.0), 1080, np.random.default_rng(3)
+    rows = np.tile(np.array(FIRST, np.float32), (200, 1))
+    rows[:, SURE] = 1
+    amplitude, turn = np.array([9.0, 5.0]), np.array([2 * np.pi / 9.3, 2 * np.pi / 7.1])
+    rows[1:, :2] = np.diff(amplitude * np.sin(turn * n[:, None]), axis=0)
+    faster = -amplitude * turn * 2 * np.sin(turn / 2) * np.sin(turn * (n[:, None] - 0.5))  # of speeds at n and n - 1
+    for frames in (0.0, 0.4, -0.4):
+        again = rows.copy()
+        again[:, [SKEW, STRETCH]] = frames * faster / high + rng.normal(0, 1e-4, faster.shape)
+        meant = abs(frames) * np.sqrt((faster[2:-1] ** 2).sum(axis=1).mean()) / 2
+        assert wobble(rows, again, high) == pytest.approx(meant, rel=0.05, abs=0.03), frames
+    assert wobble(rows[:10], rows[:10], high) is None
 
 
 def test_pictures_that_no_sensor_read_out_are_not_told_to_lean():

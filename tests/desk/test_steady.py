@@ -9,6 +9,7 @@ from PySide6.QtCore import QPointF
 from adzer.core.look import passes
 from adzer.core.run import analysing
 from adzer.core.space.sphere import angles
+from adzer.core.steady import solve
 from adzer.core.steady.measure import words
 from adzer.core.steady.step import found_of, shaken
 from adzer.desk.cells import cell
@@ -143,6 +144,11 @@ def test_the_recorded_picture_shows_what_was_followed(window):
     # The Board's cell has what is left.
     laid, was = desk.laid(desk.shot), desk.trace(desk.shot)
     assert laid.shape == was.shape and np.abs(laid[:, :2]).mean() < 0.3 * np.abs(was[:, :2]).mean()
+    # What is left by other moves is not theirs.
+    desk.answer("steady", moves=solve.packed(np.zeros((desk.shot.facts.frames, 4)), desk.shot.facts.raster))
+    assert desk.laid(desk.shot) is None
+    desk.undo()
+    assert np.array_equal(desk.laid(desk.shot), laid)
     desk.undo()
     assert desk.laid(desk.shot) is None
 

@@ -220,15 +220,29 @@ def readout(rows: Rows, high: int) -> tuple[float, float] | None:
     What moves by v pixels a frame is recorded leaning by v times that over its height; from frame to frame the lean changes as the speed does
     (to first order; Meingast, Geyer and Sastry 2005). ``high``: recorded pixels down the picture.
     """
-    known = rows[:, SURE] > 0
+    if (both := _leaning(rows, rows, high)) is None:
+        return None
+    found, error = _slope(*both)
+    return (found, error) if error < TOLD else None
+
+
+def wobble(rows: Rows, again: Rows, high: int) -> float | None:
+    """Recorded pixels rms by which the upper and lower edge of a picture that was looked at ``again``, steadied, lean from frame to frame as the
+    recorded one's speed changed; None where too little is known."""
+    if (both := _leaning(rows, again, high)) is None:
+        return None
+    found, _ = _slope(*both)
+    return float(abs(found) * np.sqrt(2 * (both[0] ** 2).mean()) * high / 2)
+
+
+def _leaning(rows: Rows, again: Rows, high: int) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
+    """By how much the speed changes, in its height a frame, and how much what was looked at ``again`` leans more, both ways of each frame."""
+    known = (rows[:, SURE] > 0) & (again[:, SURE] > 0)
     pairs = np.flatnonzero(known[1:-1] & known[2:] & known[:-2]) + 1 if len(rows) > 3 else np.zeros(0, int)
     if len(pairs) < 12:
         return None
     speed = through(path(rows)[:, :2], np.arange(len(rows)), 1)
-    x = ((speed[pairs] - speed[pairs - 1]) / high).ravel()
-    y = rows[pairs][:, [SKEW, STRETCH]].astype(np.float64).ravel()
-    found, error = _slope(x, y)
-    return (found, error) if error < TOLD else None
+    return ((speed[pairs] - speed[pairs - 1]) / high).ravel(), again[pairs][:, [SKEW, STRETCH]].astype(np.float64).ravel()
 
 
 DEGREE = 7  # of a course through frames: a cubic one would say of a shake of 8 Hz, at 25 frames a second, that it is a seventh slower

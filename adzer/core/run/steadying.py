@@ -53,8 +53,8 @@ class Way(msgspec.Struct, frozen=True):
     """What a method leaves and costs. ``left``: pixels rms of the delivered picture (at its recorded size), or degrees of a sphere, in three bands
     of Hz (below 0.5, to 3, above); ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold,
     drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers; ``wobble``: delivered pixels rms, at
-    the recorded size, by which its upper and lower edge lean from frame to frame, as of rows that are read out one after another; ``detail``:
-    recorded pixels a delivered one; ``took``: seconds to solve and make it."""
+    the recorded size, by which its upper and lower edge lean as rows do that are read out one after another, as the recorded picture moved;
+    ``detail``: recorded pixels a delivered one; ``took``: seconds to solve and make it."""
 
     method: str
     left: tuple[float, float, float]
@@ -304,11 +304,9 @@ def _flat_way(
     left, roll = left_of(again, rate, raster[0] / wide)
     path, focal = upright_path(rows, turn_of(facts, route.read)), focal_of(s, facts.raster[0])
     needs = solve.needed(path, raster, s.method, rate, s.roll, s.cut, focal) if s.method in ("hold", "drift") else None
-    # What a held picture's rows still lean by, at its upper and lower edge; turns are told as roll.
-    leans = again[:, [motion.SKEW, motion.STRETCH]].astype(np.float64) * raster[1] / 2
-    wobble = float(np.sqrt((leans**2).sum(axis=1).mean()))
+    wobble = motion.wobble(rows, again, facts.raster[1])
     return Way(
-        s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=round(wobble, 3),
+        s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=None if wobble is None else round(wobble, 3),
         detail=None if detail is None else round(detail * (1 - s.budget if s.method != "off" else 1.0), 3),
     )  # fmt: skip
 

@@ -99,7 +99,9 @@ USUAL_RATES = tuple(Fraction(n, d) for n, d in ((24000, 1001), (24, 1), (25, 1),
 def even_paces(recorded: Fraction, delivered: Fraction) -> list[tuple[Fraction, str]]:
     """Every speed at which ``recorded`` frames a second fall evenly on ``delivered`` ones, from slow to fast, and what becomes
     of each frame."""
-    found = [(each * delivered / recorded, cadence(each)) for each in (*(Fraction(1, n) for n in (8, 4, 3, 2)), *map(Fraction, (1, 2, 3, 4, 8)))]
+    whole = (2, 3, 4, 5, 6, 8, 10, 12, 16)
+    passes = [*(Fraction(1, n) for n in reversed(whole)), Fraction(1), *map(Fraction, whole)]
+    found = [(each * delivered / recorded, cadence(each)) for each in passes]
     return [(speed, says) for speed, says in found if SPEEDS[0] <= speed <= SPEEDS[1]]
 
 

@@ -185,26 +185,23 @@ def _finding(f: Finding) -> dict[str, object]:
 )
 @options.declares
 @options.corrects
+@options.shapes
 def convert(
     declared: dict[str, object],
     corrected: dict[str, object],
+    shaped: dict[str, object],
     file: Recording,
     card: making.Card,
     out: making.Out,
-    squeeze: Annotated[str | None, typer.Option(help="How much the lens squeezes, 1/4 to 4, e.g. 1.6 or 8/5; 1 if left out.")] = None,
     school: Annotated[
         Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")
     ] = "shrink",
-    shape: Annotated[str | None, typer.Option(help="Delivered shape, width to height, e.g. 2.39 or 16:9; the recording's if left out.")] = None,
     hold: Annotated[Literal["native", "frame"] | None, typer.Option(help="Natively wide, or inside 16:9.")] = None,
-    lens: Annotated[str | None, typer.Option(help="A lens card; `adzer cards lenses` lists them.")] = None,
-    focus: Annotated[float | None, typer.Option(min=0.01, help="Metres at which the lens was focused; far away if left out.")] = None,
     enlarged: Annotated[float, typer.Option(min=1, max=8, help="Times over just filling the shape.")] = 1.0,
     moves: Annotated[
         Path | None,
         typer.Option(help="Keyframes of the crop as JSON; docs/keyframes.md describes them."),
     ] = None,
-    speed: Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")] = None,
     shutter: Annotated[
         float, typer.Option(min=0, max=360, help="Played fast: degrees of a delivered frame over which light is averaged; 0: single frames."),
     ] = 0.0,
@@ -227,18 +224,14 @@ def convert(
 ) -> None:
     from ..core.intake.take import read_file
     from ..core.route import Route
-    from ..core.shape.advise import by_lens
     from ..core.space import crop
 
     facts, seen = read_file(file)
     making.card_for(card, out)
-    route = Route().with_("colour", **corrected)
-    given = (("squeeze", squeeze), ("shape", shape), ("speed", speed))
-    shaped: dict[str, object] = by_lens(lens, focus) if lens is not None else {}
-    shaped |= {k: str(ratio(v, k)) for k, v in given if v is not None}
+    route = options.shaped(Route().with_("colour", **corrected), shaped)
     if moves is not None:
-        shaped["moves"] = records.to_plain(loaded(moves, crop.load))
-    route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, shutter=shutter, between=between, **shaped)
+        route = route.with_("shape", moves=records.to_plain(loaded(moves, crop.load)))
+    route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, shutter=shutter, between=between)
     if rate is not None:
         declared |= {"timing": "even", "even_rate": str(ratio(rate, "rate"))}
     route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)

@@ -11,7 +11,7 @@ import typer
 
 from ..core import records
 from ..core.finding import Finding
-from .terminal import say
+from .terminal import ratio, say
 
 if TYPE_CHECKING:
     from ..core.route import Route
@@ -75,6 +75,15 @@ CORRECTED: dict[str, object] = {
 }
 
 
+SHAPED: dict[str, object] = {
+    "squeeze": Annotated[str | None, typer.Option(help="How much the lens squeezes, 1/4 to 4, e.g. 1.6 or 8/5; 1 if left out.")],
+    "lens": Annotated[str | None, typer.Option(help="A lens card; `adzer cards lenses` lists them.")],
+    "focus": Annotated[float | None, typer.Option(min=0.01, help="Metres at which the lens was focused; far away if left out.")],
+    "shape": Annotated[str | None, typer.Option(help="Delivered shape, width to height, e.g. 2.39 or 16:9; the recording's if left out.")],
+    "speed": Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")],
+}
+
+
 def _gathers(name: str, options: dict[str, object], meant: Callable[[str, Any], object]) -> Callable[..., Any]:
     """Gives a command many options, of which it gets those that were given as one dictionary, ``name``."""
 
@@ -98,6 +107,19 @@ def _gathers(name: str, options: dict[str, object], meant: Callable[[str, Any], 
 
 declares = _gathers("declared", DECLARED, lambda name, v: int(v) if name == "turn" else v)  # what it is, as Read takes it
 corrects = _gathers("corrected", CORRECTED, lambda name, v: {"whites": lambda: v.replace("-", " "), "ceiling": lambda: int(v)}.get(name, lambda: v)())
+shapes = _gathers("shaped", SHAPED, lambda name, v: str(ratio(v, name)) if name in ("squeeze", "shape", "speed") else v)
+
+
+def shaped(route: Route, given: dict[str, Any]) -> Route:
+    """With what ``shapes`` gathered; a lens's card says its squeeze unless that is given, too."""
+    from ..core.shape.advise import by_lens
+
+    own, lens, focus = dict(given), given.get("lens"), given.get("focus")
+    if lens is not None:
+        own = by_lens(lens, focus) | {k: v for k, v in own.items() if k not in ("lens", "focus")}
+    else:
+        own.pop("focus", None)
+    return route.with_("shape", **own)
 
 
 Over = Annotated[

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import typer
 
@@ -12,6 +12,9 @@ from ..core.errors import AdzerError
 from . import making, options
 from .job import Camera, chosen
 from .terminal import Json, Recording, app, mention, numbers, print_json, progress, say
+
+if TYPE_CHECKING:
+    from ..core.route import Route
 
 Budget = Annotated[str, typer.Option(help="How much of each side of the picture may be spent, 8% or 0.08; at most half.")]
 
@@ -31,22 +34,28 @@ def share(text: str) -> float:
     "--compare every way of holding a recording is made and looked at again as delivered.\n\nExample: adzer shake mill.adzer",
 )
 @options.declares
+@options.shapes
 def shake(
     declared: dict[str, object],
+    shaped: dict[str, object],
     job: Annotated[Path, typer.Argument(help="The job's file, NAME.adzer; or a recording.")],
     words: Annotated[list[str] | None, typer.Argument(help="Shots, by name or pattern; none: all flat pictures.")] = None,
     camera: Camera = "",
     compare: Annotated[bool, typer.Option("--compare", help="Of a recording: what each way of holding it leaves, and costs.")] = False,
     budget: Budget = "8%",
+    matters: Annotated[
+        Literal["calm", "picture", "resolution"], typer.Option(help="With --compare: what matters most for the recommended way.")
+    ] = "calm",
     json_: Json = False,
 ) -> None:
     from ..core.job import Job
+    from ..core.route import Route
     from ..core.run import analysing
     from ..core.steady import measure
     from ..core.steady.step import found_of
 
     if job.suffix.lower() != ".adzer":
-        _shake_of(job, compare, share(budget), declared, json_)
+        _shake_of(job, compare, share(budget), matters, options.shaped(Route().with_("read", **declared), shaped), json_)
         return
     rows: list[dict[str, Any]] = []
     with Job.open(job) as held:
@@ -74,30 +83,31 @@ def shake(
     raise typer.Exit(0 if rows else 1)
 
 
-def _shake_of(file: Path, compare: bool, budget: float, declared: dict[str, object], json_: bool) -> None:
+def _shake_of(
+    file: Path, compare: bool, budget: float, matters: Literal["calm", "picture", "resolution"], route: Route, json_: bool
+) -> None:
     """One recording."""
     from ..core import cards
     from ..core.intake.take import read_file
-    from ..core.route import Route
     from ..core.run import steadying
     from ..core.steady import measure
 
     facts, seen = read_file(file)
-    route = Route().with_("read", **declared)
     with progress(file.name) as show:
         rows = steadying.rows_of(facts, route, show, seen)
         found = steadying.said(rows, facts, route, seen)
         ways: tuple[steadying.Way, ...] = ()
         if compare:
             _, ways = steadying.compared(facts, seen, route, cards.delivery("native-wide"), budget, show, rows)
-    chosen_ = steadying.best(ways, isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0]) if ways else None
+    still = isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0]
+    chosen_, why = steadying.best(ways, still, matters)
     name = " ".join((chosen_.method, chosen_.heading)).strip() if chosen_ else "off"
     if json_:
-        print_json(records.to_plain(found) | ({"ways": records.to_plain(ways), "recommended": name} if compare else {}))
+        print_json(records.to_plain(found) | ({"ways": records.to_plain(ways), "recommended": name, "because": why} if compare else {}))
         return
     print(f"{file}: {measure.words(found)}")
     if ways and all(w.why for w in ways):
-        print(f"No way could be tried: {ways[0].why}")
+        print(why)
     elif ways:
         unit = "px" if isinstance(found, measure.Shake) else "°"
         print(f"{'way':>15}{'< 0.5 Hz':>10}{'to 3 Hz':>9}{'above':>8}{'roll':>8}{'kept':>7}{'wobble':>8}{'px a px':>9}{'s':>7}   ({unit})")
@@ -106,6 +116,7 @@ def _shake_of(file: Path, compare: bool, budget: float, declared: dict[str, obje
             row = f"{row}{_said(w.wobble, 8)}{_said(w.detail, 9)}{w.took:7.1f}" if not w.why else f"  {w.why}"
             mark = "▸ " if " ".join((w.method, w.heading)).strip() == name else ""
             print(f"{mark + ' '.join((w.method, w.heading)).strip():>15}{row}")
+        print(f"▸ {why}")
 
 
 def _said(value: float | None, wide: int) -> str:
@@ -118,8 +129,10 @@ def _said(value: float | None, wide: int) -> str:
     "Example: adzer steady walk.mov --method drift --budget 8% --card web-wide --out walk.mp4"
 )
 @options.declares
+@options.shapes
 def steady(
     declared: dict[str, object],
+    shaped: dict[str, object],
     file: Recording,
     card: making.Card,
     out: making.Out,
@@ -128,7 +141,9 @@ def steady(
         typer.Option(help="As on a tripod; without a hand's jitter; on an even way; a sphere level; what --mark is around stays."),
     ] = "drift",
     budget: Budget = "8%",
-    roll: Annotated[bool, typer.Option(help="Keep it level against itself, too.")] = True,
+    ease: Annotated[bool, typer.Option("--ease", help="Close in slowly, only where the moves need it, instead of by all of the budget.")] = False,
+    roll: Annotated[bool, typer.Option(help="Keep it level against itself, or what is marked as it is turned.")] = True,
+    size: Annotated[bool, typer.Option("--size", help="For lock: what is marked keeps its size, too.")] = False,
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
     mark: Annotated[str | None, typer.Option(help="For lock: x,y,w,h around a thing, left, top, width, height in recorded pixels.")] = None,
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
@@ -141,6 +156,7 @@ def steady(
         Literal["world", "vehicle", "travel", "free"], typer.Option(help="Of a sphere: stays; as it rides; where it goes; as it was turned.")
     ] = "world",
     level: Annotated[float, typer.Option(min=0, max=100, help="Of a sphere: how much of its leaning is taken away, %.")] = 100,
+    opens: Annotated[float, typer.Option(min=-180, max=180, help="Of a sphere: degrees to the right that lie ahead when it stands.")] = 0,
     lean: Annotated[str | None, typer.Option(help="Of a sphere: TILT,ROLL in degrees by which its first frame leans; else as it shows.")] = None,
     view: Annotated[str | None, typer.Option(help='Of a sphere: "heading,tilt,roll,fov" in degrees, a flat view of it; else all of it.')] = None,
     keyframes: Annotated[Path | None, typer.Option(help="Or a view that moves, as docs/keyframes.md says.")] = None,
@@ -154,7 +170,7 @@ def steady(
     from .shape import view_path
 
     facts, seen = read_file(file)
-    route = Route().with_("read", **declared)
+    route = options.shaped(Route().with_("read", **declared), shaped)
     if view is not None or keyframes is not None:
         route = route.with_("shape", view=records.to_plain(view_path(view, keyframes, None)))
     with progress(file.name) as show:
@@ -163,8 +179,8 @@ def steady(
     leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values()) if lean else (0.0, 0.0)
     if lean is None and isinstance(found, Turned) and found.lean is None and method in ("hold", "level"):
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
-    asked: dict[str, object] = {"method": method, "budget": share(budget), "roll": roll, "cut": cut}
-    asked |= {"heading": heading, "level": level / 100, "lean": leans}
+    asked: dict[str, object] = {"method": method, "budget": share(budget), "eases": ease, "roll": roll, "grows": size, "cut": cut}
+    asked |= {"heading": heading, "level": level / 100, "lean": leans, "opens": opens}
     if motion is not None:
         asked["sidecar"] = str(motion)
     if mark is not None:

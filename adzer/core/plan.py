@@ -155,7 +155,8 @@ class Patch:
     """One place of a recording behind a panel's pixels.
 
     lens     direction → place in ``region`` (x, y, width, height of the input's picture), how finely, and where it ends
-    turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last
+    turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last, or column where it was read
+             ``across``
     away     where its lens stands, against the place that the look looks from; None: there, or everything is far
     share    None: it is all that there is
     light    3×3 on its light before it is mixed with others', or 3×4 with what is added; None: as it is; ``tone``: how much brighter
@@ -167,6 +168,7 @@ class Patch:
     input: int = 0
     turning: Turning | None = None
     readout: float = 0.0
+    across: bool = False
     share: Share | None = None
     light: tuple[tuple[float, ...], ...] | None = None
     away: Away | None = None
@@ -189,8 +191,9 @@ class Patch:
         flat = isinstance(self.lens, Flat)
         made = self.turning.turned(d, np.asarray(time), flat)
         if self.readout and not self.turning.still:
+            axis = 0 if self.across else 1
             for _ in range(3):  # when a row was read out follows from which row it is
-                rows = self.lens.place(made)[..., 1] / self.region[3]
+                rows = self.lens.place(made)[..., axis] / self.region[2 + axis]
                 made = self.turning.turned(d, time + self.readout * (np.clip(rows, 0.0, 1.0) - 0.5), flat)
         return made
 
@@ -352,8 +355,9 @@ class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
-    readout  seconds from the first row of the recording to the last, for what is held
-    held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those
+    readout  seconds from the first row of the recording to the last, for what is held; ``across``: they stand in columns, as it was turned
+    held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those; ``aspect``:
+             how many times as wide as high its pixels were taken to be
     rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
@@ -372,7 +376,9 @@ class Draft:
     target: Target | None = None
     pace: Pace | None = None
     held: Turning | None = None
+    aspect: float = 1.0
     readout: float = 0.0
+    across: bool = False
     rig: Rig | None = None
     pair: Eyes | None = None
     foot: Foot | None = None

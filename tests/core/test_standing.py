@@ -293,6 +293,11 @@ def test_what_cannot_stand_is_said(grey):
     rides = SAYS.with_("steady", **steadying.answers(sure, facts, SAYS.with_("steady", method="level", heading="vehicle")))
     said = walk(rides, facts, measured={"turned": records.to_json(fast).encode()})["steady"]
     assert [f.code for f in said.findings] == ["turns-fast"] and "80° a second" in said.findings[0].text
+    shakes = walk(SAYS, facts, measured={"turned": records.to_json(Turned(1.0, 0.5, 4.0, 8.0, 1.0, 1.0, None, 41.0)).encode()})["steady"]
+    assert [f.code for f in shakes.findings] == ["shakes-viewers"] and "41° a second" in shakes.findings[0].text
+    # Ahead of what opens elsewhere lies what lay there in the levelled sphere.
+    held = [walk(rides.with_("steady", opens=opens), facts).draft.held.at(0.1) for opens in (0.0, 30.0)]
+    assert np.allclose(held[1] @ [0, 1, 0], held[0] @ [0.5, np.sqrt(0.75), 0])
 
 
 def _recorded(truth: Rotation, rate: float, offset: float, axes: Rotation, bias: np.ndarray, noise: float) -> np.ndarray:

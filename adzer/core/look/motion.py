@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, ClassVar
+from typing import Any, ClassVar, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,11 +43,11 @@ class Motion:
     0 where it is not known (then the rest is 0, too); ``skew``: pixels to the right by pixel down, and ``stretch``: by which it is larger
     down than across, as of rows that are read out one after another while it moves; ``bends`` over ``over``: by how much more, per pixel
     squared and pixel that the middle moves, what lies off it does, as where a camera is turned; ``sharp``: how much neighbouring pixels
-    differ, in codes of eight bits."""
+    differ, in codes of eight bits. Roll and size are what lies along a row says, as one was read out at once."""
 
     samples: Samples
     name: ClassVar[str] = "motion"
-    version: ClassVar[int] = 3
+    version: ClassVar[int] = 4
     reach: ClassVar[tuple[int, int]] = (1, 0)
     columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "bends", "over", "sharp")
 
@@ -140,21 +140,19 @@ def strokes(before: Picture, now: Picture) -> Strokes | None:
     if rows is not None and rows_agreed is not None and rows_agreed.sum() >= 2 * LEAST:
         skew, stretch = float(rows[0, 1] + rows[1, 0]), float(rows[1, 1] - rows[0, 0])
         if rows_agreed.sum() > 1.1 * agreed.sum():  # rows lean so much that one turn and size do not tell of all the picture
-            matrix, agreed = rows, rows_agreed
-    return _bent(a, b, agreed.ravel() == 1, np.asarray(matrix), len(corners), (skew, stretch))
+            agreed = rows_agreed
+    return _bent(a, b, agreed.ravel() == 1, len(corners), (skew, stretch))
 
 
 def _bent(
-    a: NDArray[np.float64], b: NDArray[np.float64], agreed: NDArray[np.bool_], matrix: NDArray[np.float64], of: int, leans: tuple[float, float]
+    a: NDArray[np.float64], b: NDArray[np.float64], agreed: NDArray[np.bool_], of: int, leans: tuple[float, float]
 ) -> Strokes:
     """The same with what a turned camera adds: off its middle a picture moves by more, to second order. So corners count at the edges of a wide
     lens's picture, too, and ``shift`` is what the very middle does."""
     x, y = a.T / WIDE
     one, no = np.ones_like(x), np.zeros_like(x)
-    apart = abs(matrix[0, 1] + matrix[1, 0]) + abs(matrix[1, 1] - matrix[0, 0])
-    # Where rows lean, what lies along one was read out at once, and says the turn; else both axes do.
-    right, under = ([x, no, y, no], [no, x, no, y]) if apart > 1e-9 else ([x, -y], [y, x])
-    across, down = np.stack([one, no, x * x, x * y, *right], axis=1), np.stack([no, one, x * y, y * y, *under], axis=1)
+    across = np.stack([one, no, x * x, x * y, x, no, y, no], axis=1)
+    down = np.stack([no, one, x * y, y * y, no, x, no, y], axis=1)
     d = b - a
     fit = np.zeros(across.shape[1])
 
@@ -177,22 +175,31 @@ def _bent(
     return Strokes(a, b, of, agreed, fit[:2], float(fit[5]) / WIDE, float(fit[4]) / WIDE, bends, leans)
 
 
-def carried(first: Picture, now: Picture, box: tuple[float, float, float, float], guess: tuple[float, float]) -> tuple[float, float] | None:
-    """Pixels right and down by which what lies in a ``box`` (left, top, width, height) of one picture lies elsewhere in another, ``guess`` to begin
-    with, to parts of a pixel (Evangelidis and Psarakis 2008); None if it does not look alike there."""
+def carried(
+    first: Picture, now: Picture, box: tuple[float, float, float, float], guess: tuple[float, float], grown: NDArray[np.float64]
+) -> tuple[tuple[float, float], NDArray[np.float64]] | None:
+    """Pixels right and down by which the middle of what lies in a ``box`` (left, top, width, height) of one picture lies elsewhere in another, to
+    parts of a pixel, and what became of it about that (2, 2); ``guess`` and ``grown`` to begin with (Evangelidis and Psarakis 2008). None if it does
+    not look alike there."""
     import cv2
 
     x, y, w, h = (int(v) for v in box)
-    thing = first[max(y, 0) : y + h, max(x, 0) : x + w]
-    warp: Any = np.array([[1.0, 0.0, max(x, 0) + guess[0]], [0.0, 1.0, max(y, 0) + guess[1]]], np.float32)
-    whole: Any = None
-    try:
-        alike, warp = cv2.findTransformECC(thing, now, warp, cv2.MOTION_TRANSLATION, (3, 60, 1e-5), whole, 1)
-    except cv2.error:
-        return None
-    dx, dy = float(warp[0, 2]) - max(x, 0), float(warp[1, 2]) - max(y, 0)
-    far = np.hypot(dx - guess[0], dy - guess[1])
-    return (dx, dy) if alike > ALIKE and far < max(w, h) / 4 else None
+    x, y = max(x, 0), max(y, 0)
+    thing = first[y : y + h, x : x + w]
+    middle, whole = np.array([thing.shape[1] - 1, thing.shape[0] - 1]) / 2, cast(Any, None)
+    for way, linear in ((cv2.MOTION_AFFINE, grown), (cv2.MOTION_TRANSLATION, grown)):
+        at = np.array([x, y]) + middle + guess - linear @ middle
+        warp: Any = np.column_stack([linear, at]).astype(np.float32)
+        try:
+            alike, warp = cv2.findTransformECC(thing, now, warp, way, (3, 60, 1e-5), whole, 1)
+        except cv2.error:
+            continue
+        found = np.asarray(warp, np.float64)
+        dx, dy = found[:, :2] @ middle + found[:, 2] - middle - (x, y)
+        far = np.hypot(dx - guess[0], dy - guess[1])
+        if alike > ALIKE and far < max(w, h) / 4 and 0.25 < np.linalg.det(found[:, :2]) < 4:
+            return (float(dx), float(dy)), found[:, :2]
+    return None
 
 
 def _corners(picture: Picture) -> NDArray[np.float32]:
@@ -283,6 +290,17 @@ def _slope(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float
         scale = max(1.4826 * float(np.median(np.abs(off))), 1e-12)
         weight = 1 / (1 + (off / (2.5 * scale)) ** 2)
     return found, scale / max(float(np.sqrt((weight * x * x).sum())), 1e-12)
+
+
+def squared(rows: Rows, aspect: float) -> Rows:
+    """The rows of a picture whose pixels are ``aspect`` times as wide as high, with roll, size and what leans as square ones would have it; its
+    middle still moves by recorded pixels."""
+    if aspect == 1:
+        return rows
+    made, turn = np.array(rows), np.radians(rows[:, ROLL])
+    made[:, ROLL] = rows[:, ROLL] / aspect
+    made[:, SKEW] = aspect * (rows[:, SKEW] - turn) + turn / aspect
+    return made
 
 
 def path(rows: Rows) -> NDArray[np.float64]:

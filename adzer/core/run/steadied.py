@@ -20,7 +20,7 @@ from ..space.looks import RoundLook, SphereLook
 from ..space.sphere import angles, direction, rotation
 from ..steady import solve, standing
 from ..steady.slow import slow
-from ..steady.step import focal_of, lens_of
+from ..steady.step import lens_of, pane_of
 from .analysing import turns_of
 from .steadying import answers, as_it_shows, upright_path
 
@@ -55,12 +55,12 @@ def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) 
         way, shakes = (_headings(v, s.lean) for v in (stands, laid)), [None if v is None else _off(v, rate) for v in (stands, laid)]
         before, after = way
     else:
-        size = upright_raster(facts, route.read)
-        path, moves = upright_path(rows, turn_of(facts, route.read)), solve.unpacked(s.moves, facts.frames, size) if held else None
+        turn = turn_of(facts, route.read)
+        path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
+        moves = solve.unpacked(s.moves, facts.frames, pane.size) if held else None
         before, after = path[:, :2], None if moves is None else path[:, :2] - moves[:, :2]
-        focal = focal_of(s, facts.raster[0])
-        shakes, spent = [before, after], None if moves is None else solve.spent(moves, size, focal)
-        needed = solve.needed(path, size, s.method, rate, s.roll, s.cut, focal) if s.method in ("hold", "drift") else None
+        shakes, spent = [before, after], None if moves is None else solve.spent(moves, pane)
+        needed = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
     assert before is not None and shakes[0] is not None
     hz = thirds(rate)
     return Drawn(before, after, hz, in_thirds(shakes[0], rate, hz), None if shakes[1] is None else in_thirds(shakes[1], rate, hz), spent, needed)
@@ -74,7 +74,7 @@ def solved(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None)
     if lens_of((walked := walk(route, facts, seen))["steady"].before, walked.draft) is None:
         size = upright_raster(facts, route.read)
         moves = solve.unpacked(route.steady.moves, facts.frames, size)
-        lies = upright_path(rows, turn_of(facts, route.read)) - (0.0 if moves is None else moves)
+        lies = upright_path(rows, turn_of(facts, route.read), route.steady.aspect) - (0.0 if moves is None else moves)
         off = lies[:, :3] - slow(lies[:, :3], float(facts.rate or 25))
     else:
         moves = solve.unpacked(route.steady.moves, facts.frames, (1, 1))

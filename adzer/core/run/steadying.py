@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Sequence
+from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 import numpy as np
@@ -33,7 +34,7 @@ from ..steady import sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
 from ..steady.slow import slow
-from ..steady.step import focal_of, is_flat, lens_of, times_of
+from ..steady.step import is_flat, lens_of, pane_of, times_of
 from .analysing import turns_of
 from .frames import Inputs
 from .pixels import Processor
@@ -54,7 +55,7 @@ class Way(msgspec.Struct, frozen=True):
     of Hz (below 0.5, to 3, above); ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold,
     drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers; ``wobble``: delivered pixels rms, at
     the recorded size, by which its upper and lower edge lean as rows do that are read out one after another, as the recorded picture moved;
-    ``detail``: recorded pixels a delivered one; ``took``: seconds to solve and make it."""
+    ``detail``: recorded pixels a delivered one; ``spends``: budget without which it could not be made; ``took``: seconds to solve and make it."""
 
     method: str
     left: tuple[float, float, float]
@@ -66,6 +67,7 @@ class Way(msgspec.Struct, frozen=True):
     fastest: float | None = None
     wobble: float | None = None
     detail: float | None = None
+    spends: float | None = None
     took: float = 0.0
 
 
@@ -88,6 +90,7 @@ def rows_of(facts: FileFacts, route: Route, report: Report = lambda _: None, see
 def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> dict[str, object]:
     """What Steady is asked for in a route, solved: its answers. AdzerError if most of its motion is not known, or if it cannot be done."""
     seen_through = lens(facts, route, seen)
+    route = route.with_("steady", aspect=aspect_of(facts, route) if seen_through is None else 1.0)
     if route.steady.sidecar is not None:
         rows, _ = told(rows, facts, route, seen_through is None)
     sure = motion.SURE if seen_through is None else turns.SURE
@@ -97,6 +100,12 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
     return records.to_plain(route.steady) | {"moves": text}
 
 
+def aspect_of(facts: FileFacts, route: Route) -> float:
+    """How many times as wide as high each pixel of the upright recorded picture is, its lens's squeeze undone."""
+    own = facts.pixel_aspect or Fraction(1)
+    return float((1 / own if turn_of(facts, route.read) % 180 else own) * route.shape.squeeze)
+
+
 def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Route:
     """The route, with what nobody has said of how its first frame leans and how long its rows are read out, as the footage shows it."""
     s, found = route.steady, said(rows, facts, route, seen)
@@ -104,42 +113,47 @@ def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen:
         return route.with_("steady", lean=found.lean[:2])
     if isinstance(found, Shake) and s.readout is None:
         route = route.with_("steady", readout=found.leans)
-    square = (facts.pixel_aspect or 1) == 1 and route.shape.squeeze == 1
+    square = aspect_of(facts, route) == 1  # of what is squeezed, edges bend otherwise
     return route.with_("steady", view=found.view[0]) if isinstance(found, Shake) and s.view is None and found.view and square else route
 
 
 def told(rows: NDArray[np.float32], facts: FileFacts, route: Route, flat: bool) -> tuple[NDArray[np.float32], sidecar.Fitted]:
     """A recording's rows with what its motion file says of them, and how that belongs to it."""
-    file, focal = Path(str(route.steady.sidecar)), focal_of(route.steady, facts.raster[0])
-    if flat and focal is None:
+    file, turn = Path(str(route.steady.sidecar)), turn_of(facts, route.read)
+    pane = pane_of(route.steady, facts, turn)
+    if flat and pane.focal is None:
         raise AdzerError(f"{facts.name}: its motion file is in degrees, and nobody knows how many its lens sees across. Say so, or leave it out.")
     rates, times = sidecar.load(file), times_of(facts)
-    seen = sidecar.as_turns(rows, focal) if focal is not None and flat else rows
+    # Recorded pixels to the right and down from the lens to its picture.
+    far = None
+    if flat and pane.focal is not None:
+        far = (pane.focal, pane.focal / pane.aspect) if turn % 180 else (pane.focal / pane.aspect, pane.focal)
+    seen = sidecar.as_turns(rows, far) if far is not None else rows
     fit = sidecar.fitted(rates, seen, times, str(file))
     made = sidecar.used(seen, rates, fit, times)
-    return (sidecar.as_moves(rows, made, focal) if focal is not None and flat else made), fit
+    return (sidecar.as_moves(rows, made, far) if far is not None else made), fit
 
 
 def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> str:
-    s, rate, size = route.steady, float(facts.rate or 25), upright_raster(facts, route.read)
-    if not is_flat(walk(route, facts, seen)["steady"].before):
+    s, rate, turn = route.steady, float(facts.rate or 25), turn_of(facts, route.read)
+    walked = walk(route, facts, seen)
+    if not is_flat(walked["steady"].before, walked.draft):
         raise AdzerError(f"{facts.name} is of round lenses that nobody has matched at Join, a flat pair, or a sphere on its side: it cannot be held.")
     if s.method == "level":
         raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
-    path = upright_path(rows, turn_of(facts, route.read))
+    path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
     if s.method == "lock":
         places, at = followed(facts, route, seen)
-        return solve.packed(solve.locked(places, path, at, size, rate, s.budget, s.roll), size)
-    focal, moves = focal_of(s, facts.raster[0]), None
-    if (pace := walk(route, facts, seen).draft.pace) is not None and pace.chosen:
+        moves = solve.locked(places, path, at, pane, rate, s.budget, s.roll, s.grows)
+    elif (pace := walked.draft.pace) is not None and pace.chosen:
         # Of what is played fast, only the frames that are shown count, and how fast they come: the others lie between them, as far as that goes.
         shown, frames = np.array(pace.chosen), np.arange(len(path))
-        some = solve.solved(path[shown], size, float(pace.rate), s.method, s.budget, s.roll, s.cut, focal)
+        some = solve.solved(path[shown], pane, float(pace.rate), s.method, s.budget, s.roll, s.cut)
         moves = np.stack([np.interp(frames, shown, some[:, c]) for c in range(4)], axis=1)
-        moves = moves * solve.share_inside(moves, size, 1 - s.budget, focal)[:, None]
-    if moves is None:
-        moves = solve.solved(path, size, rate, s.method, s.budget, s.roll, s.cut, focal)
-    return solve.packed(moves, size)
+        moves = moves * solve.share_inside(moves, pane, 1 - s.budget)[:, None]
+    else:
+        moves = solve.solved(path, pane, rate, s.method, s.budget, s.roll, s.cut)
+    return solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size)
 
 
 def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> str:
@@ -150,6 +164,7 @@ def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: S
     stood = standing.stands(rows)
     if s.method == "lock":
         places, at = followed(facts, route, seen)
+        places = places[:, :2]
         x, y, _, _ = walk(route, facts, seen)["steady"].before.region("left")
         frames, known = np.arange(facts.frames), np.isfinite(places[:, 0])
         # Where it is not seen it stands still in the world.
@@ -163,18 +178,19 @@ def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: S
 
 
 def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[NDArray[np.float64], int]:
-    """(frames, 2) where the middle of the marked thing lies in the recorded picture as it stands upright, not a number where it is not seen; and
-    the frame it was marked on. AdzerError if nothing is marked, or if it cannot be followed."""
+    """(frames, 4) where the middle of the marked thing lies in the recorded picture as it stands upright, degrees by which it is turned clockwise
+    against how it was marked, and its size, as a logarithm in per cent; not a number where it is not seen; and the frame it was marked on.
+    AdzerError if nothing is marked, or if it cannot be followed."""
     mark, walked = route.steady.mark, walk(route, facts, seen)
     if mark is None or mark[0] >= facts.frames:
         raise AdzerError(f"{facts.name}: nothing is marked that could keep its place. Draw a box around it.")
     source = followed_over(walked["read"].result.picture, route.shape, seen)
     (w, h), turn = upright_raster(facts, route.read), turn_of(facts, route.read)
-    places = np.full((facts.frames, 2), np.nan)
+    places = np.full((facts.frames, 4), np.nan)
     with Reader(facts.source, print_=facts.fingerprint) as reader:
         follower, box = None, (mark[1] * w, mark[2] * h, mark[3] * w, mark[4] * h)
-        middle = (box[0] + box[2] / 2, box[1] + box[3] / 2)
-        places[mark[0]] = middle
+        middle, grown = (box[0] + box[2] / 2, box[1] + box[3] / 2), np.eye(2)
+        places[mark[0]] = (*middle, 0.0, 0.0)
         for frame in reader.frames(mark[0], facts.frames):
             planes = upright(frame, turn)
             luma = (planes[0] >> max(facts.bits - 8, 0)).astype(np.uint8)
@@ -185,10 +201,16 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[
             if point.sure > track.LOST:
                 x, y, wide, high = source.box(point)
                 guess = x + wide / 2 - middle[0], y + high / 2 - middle[1]
-                # The follower finds it again whatever happens to it, to a few pixels; its own corners say where it is to parts of one.
-                dx, dy = motion.carried(first, luma, box, guess) or guess
-                places[frame.number] = middle[0] + dx, middle[1] + dy
+                # The follower finds it again whatever happens to it, to a few pixels; its own picture says where it is to parts of one.
+                (dx, dy), grown = motion.carried(first, luma, box, guess, grown) or (guess, np.eye(2))
+                places[frame.number] = middle[0] + dx, middle[1] + dy, *_turn_and_size(grown, route.steady.aspect)
     return places, mark[0]
+
+
+def _turn_and_size(grown: NDArray[np.float64], aspect: float) -> tuple[float, float]:
+    """Degrees clockwise and logarithm in per cent of what became of a thing (2, 2) whose pixels are ``aspect`` times as wide as high."""
+    turn = np.arctan2(grown[1, 0] / aspect - grown[0, 1] * aspect, grown[0, 0] + grown[1, 1])
+    return float(np.degrees(turn)), float(50 * np.log(max(np.linalg.det(grown), 1e-6)))
 
 
 def said(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Shake | Turned:
@@ -204,9 +226,10 @@ def lean_through(rows: NDArray[np.float32], frame: int, seen: NDArray[np.float64
     return round(tilt, 3), round(roll, 3)
 
 
-def upright_path(rows: NDArray[np.float32], turn: int) -> NDArray[np.float64]:
-    """How the picture lies against the first, as it stands upright once it was turned clockwise by ``turn``."""
-    path = motion.path(rows)
+def upright_path(rows: NDArray[np.float32], turn: int, aspect: float = 1.0) -> NDArray[np.float64]:
+    """How the picture lies against the first, as it stands upright once it was turned clockwise by ``turn``, each of its pixels then ``aspect``
+    times as wide as high."""
+    path = motion.path(motion.squared(rows, 1 / aspect if turn % 180 else aspect))
     for _ in range(turn // 90):
         path[:, 0], path[:, 1] = -path[:, 1], path[:, 0].copy()
     return path
@@ -302,33 +325,61 @@ def _flat_way(
     wide, detail = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0], walked["shape"].after.detail
     kept = (1 - s.budget) ** 2 if s.method != "off" else 1.0
     left, roll = left_of(again, rate, raster[0] / wide)
-    path, focal = upright_path(rows, turn_of(facts, route.read)), focal_of(s, facts.raster[0])
-    needs = solve.needed(path, raster, s.method, rate, s.roll, s.cut, focal) if s.method in ("hold", "drift") else None
-    wobble = motion.wobble(rows, again, facts.raster[1])
+    turn = turn_of(facts, route.read)
+    path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
+    needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
+    wobble, moves = motion.wobble(rows, again, facts.raster[1]), solve.unpacked(s.moves, facts.frames, pane.size)
     return Way(
         s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=None if wobble is None else round(wobble, 3),
         detail=None if detail is None else round(detail * (1 - s.budget if s.method != "off" else 1.0), 3),
+        spends=0.0 if moves is None else round(float(solve.spent(moves, pane).max(initial=0.0)), 3),
     )  # fmt: skip
 
 
 DIZZY = 20.0  # degrees a second from which a sphere that turns by itself is better headed to the world
+ENOUGH = 1 / 3  # of what it shakes, left: calm enough where something else matters more
+Matters = Literal["calm", "picture", "resolution"]
 
 
-def best(ways: tuple[Way, ...], still: bool) -> Way | None:
-    """The way that suits: of a flat picture a tripod's hold where the shot hardly goes anywhere, else the calmer of the moving ones; of a
-    sphere that it stands level, headed as it rides unless that turns viewers fast. None: it is left, as nothing shakes."""
+def best(ways: tuple[Way, ...], still: bool, matters: Matters = "calm") -> tuple[Way | None, str]:
+    """The way that suits, None: it is left as it was held; and why, a sentence. Of a flat picture by what matters most: the calmest, which is a
+    tripod's hold where the shot hardly goes anywhere; of those that are calm enough the one that takes the least of the picture; or the calmest
+    behind whose every delivered pixel a recorded one still lies. A sphere stands level, headed as it rides unless that turns viewers fast."""
     by = {(w.method, w.heading): w for w in ways if not w.why}
+    if not by:
+        return None, f"No way could be tried: {ways[0].why}" if ways else ""
     off = by.get(("off", ""))
     if ("level", "world") in by:
-        if off is not None and sum(off.left) < 0.05:
-            return None
         rides = by.get(("level", "vehicle"))
         turns_far = off is not None and off.left[0] > 10 and rides is not None and (rides.fastest or 0) < DIZZY
-        return rides if turns_far else by["level", "world"]
-    if off is None or off.left[1] + off.left[2] < 0.3:
-        return None
-    hold = by.get(("hold", ""))
-    if still and hold is not None and hold.needed is not None and hold.needed <= 1 - hold.kept**0.5:
-        return hold
+        way = rides if turns_far and rides is not None else by["level", "world"]
+        if off is not None and sum(off.left) < 0.05:
+            return None, "It hardly shakes. Leave it."
+        return way, f"It leaves {_shakes(way):.2g} of {_shakes(off or way):.2g} degrees of shake" + (
+            f", and turns with what carries it by no more than {rides.fastest or 0:.0f}° a second." if turns_far and rides is not None else "."
+        )
     moving = [by[m, ""] for m in ("drift", "path") if (m, "") in by]
-    return min(moving, key=lambda w: w.left[1] + w.left[2], default=None)
+    hold = by.get(("hold", ""))
+    if off is None or _shakes(off) < 0.3:
+        return None, "It hardly shakes. Leave it."
+    if still and hold is not None and hold.needed is not None and hold.needed <= 1 - hold.kept**0.5:
+        moving.append(hold)
+    calmest = hold if hold in moving else min(moving, key=_shakes, default=None)
+    if calmest is None:
+        return None, "Nothing that was tried leaves less of it."
+    says = f"it leaves {{:.2g}} of {_shakes(off):.2g} pixels of shake"
+    if matters == "picture" and (calm := [w for w in moving if _shakes(w) <= ENOUGH * _shakes(off)]):
+        way = min(calm, key=lambda w: w.spends or 0.0)
+        return way, f"It takes {way.spends or 0:.1%} of each side, the least of those that leave a third at most: {says.format(_shakes(way))}."
+    if matters == "resolution":
+        sharp = [w for w in moving if (off.detail or 1.0) * (1 - (w.spends or 0.0)) >= 1]
+        way = min(sharp, key=_shakes) if sharp else min(moving, key=lambda w: w.spends or 0.0)
+        detail = (off.detail or 1.0) * (1 - (way.spends or 0.0))
+        how = "It keeps" if sharp else "No way keeps a recorded pixel behind each delivered one; this keeps"
+        return way, f"{how} {detail:.2f} recorded pixels behind each delivered one with {way.spends or 0:.1%} spent: {says.format(_shakes(way))}."
+    says = says.format(_shakes(calmest))
+    return calmest, f"{says[:1].upper() + says[1:]}."
+
+
+def _shakes(way: Way) -> float:
+    return way.left[1] + way.left[2]

@@ -319,6 +319,11 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
     parts.append(shape_text(shape) if shape else "whole frame")
     sx, sy = (float(v) for v in made.scale)
     after = picture.with_(raster=made.fitted.raster, pixel_aspect=Fraction(1), detail=(sx * sy) ** 0.5)
+    wide = float(picture.pixel_aspect * squeeze)
+    if context.draft.held is not None and abs(wide / context.draft.aspect - 1) > 0.005:
+        text = f"It was steadied with pixels {context.draft.aspect:.3g} times as wide as high, and they are {wide:.3g} times: what rolls leans. "
+        text += "Choose at Steady again what it should do."
+        findings.append(Finding(Level.WARN, "steadied-otherwise", text, "steady"))
     draft, idle = _drafted(context, made), squeeze == 1 and shape is None
     return StepResult(after, " → ".join(parts), tuple(findings), draft=draft, shaped=made, idle=idle)
 
@@ -326,7 +331,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
 def _drafted(context: Context, made: Shaped | Laid) -> Draft:
     panel = made.panel
     if context.draft.held is not None and not isinstance(made, Laid):
-        panel = replace(panel, patches=tuple(replace(p, turning=context.draft.held, readout=context.draft.readout) for p in panel.patches))
+        held, read, across = context.draft.held, context.draft.readout, context.draft.across
+        panel = replace(panel, patches=tuple(replace(p, turning=held, readout=read, across=across) for p in panel.patches))
     draft = context.draft.with_(raster=made.fitted.raster, panels=(panel,))
     if isinstance(made, Laid):
         draft = draft.with_(panels=(made.drawn,), inputs=made.inputs or draft.inputs)

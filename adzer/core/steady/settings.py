@@ -18,30 +18,37 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     """
     method   ``off``; ``hold`` as on a tripod; ``drift``: a hand's slow movement kept, what is faster gone; ``path``: a moving camera's way made of
              still, even and evenly faster parts; ``level``: a sphere stands level; ``lock``: a marked thing keeps its place, or its heading
-    budget   share of each side that may be spent; ``roll``: is it kept level against itself, too? ``cut``: Hz from which on a drift is shake
+    budget   share of each side that may be spent, at every moment or, where it ``eases``, as far as that moment needs it
+    roll     is it kept level against itself, too, or what is locked? ``grows``: what is locked keeps its size, too; ``cut``: Hz from which on a
+             drift is shake
     heading  of a sphere that stands: to the ``world``; as a ``vehicle`` turns, without its shake; where it ``travel``s; ``free``: as it was turned
     level    how much of a ride's leaning is taken away
-    lean     tilt and roll by which its first frame leans, degrees
+    lean     tilt and roll by which its first frame leans, degrees; ``opens``: heading that lies ahead in the levelled sphere
     mark     the frame on which that is marked, and its left, top, width and height in shares of the recorded picture as it stands upright
     readout  milliseconds from the first row read out to the last, below 0 upwards; None: nobody has said, and all rows count as one moment
     view     degrees that a flat picture's lens sees across the recorded one: it is held by turning it; None: nobody knows, and it is shifted
+    aspect   how many times as wide as high each pixel of the upright picture was when its moves were solved, its lens's squeeze undone
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
     """
 
-    OWN = frozenset({"moves", "lean", "mark", "sidecar"})
-    FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain}
+    OWN = frozenset({"moves", "aspect", "lean", "opens", "mark", "sidecar"})
+    FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain, 4: lambda plain: plain}
 
-    version: int = 4
+    version: int = 5
     method: Method = "off"
     budget: Annotated[float, Meta(ge=0, le=0.5)] = 0.08
+    eases: bool = False
     roll: bool = True
+    grows: bool = False
     cut: Annotated[float, Meta(ge=0.1, le=5)] = 0.5
     heading: Heading = "world"
     level: Annotated[float, Meta(ge=0, le=1)] = 1.0
     lean: tuple[Lean, Lean] = (0.0, 0.0)
+    opens: Lean = 0.0
     mark: tuple[Annotated[int, Meta(ge=0)], Share, Share, Share, Share] | None = None
     readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
     view: Annotated[float, Meta(ge=5, le=150)] | None = None
+    aspect: Annotated[float, Meta(gt=0, le=16)] = 1.0
     sidecar: str | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""

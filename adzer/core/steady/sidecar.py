@@ -84,20 +84,20 @@ def _json(text: str, path: Path) -> Array:
         raise UnreadableError(f"{path}: it has to hold lists of numbers, all equally long, named time, x, y and z.") from None
 
 
-def as_turns(rows: Rows, focal: float) -> Rows:
-    """Rows of a flat picture (``look.motion``) as of ``look.turns``, its lens ``focal`` pixels from its picture: where that moves to the right the
-    camera turned to the left."""
+def as_turns(rows: Rows, focal: tuple[float, float]) -> Rows:
+    """Rows of a flat picture (``look.motion``) as of ``look.turns``, its lens ``focal`` widths and heights of a pixel from its picture: where that
+    moves to the right the camera turned to the left."""
     made = np.zeros((len(rows), len(turns.Turns.columns)), np.float32)
-    x, y = np.degrees(rows[:, motion.X] / focal), np.degrees(rows[:, motion.Y] / focal)
+    x, y = np.degrees(rows[:, motion.X] / focal[0]), np.degrees(rows[:, motion.Y] / focal[1])
     made[:, turns.TURN] = np.stack([y, -rows[:, motion.ROLL], x], axis=1)
     made[:, turns.SURE] = rows[:, motion.SURE]
     return made
 
 
-def as_moves(rows: Rows, told: Rows, focal: float) -> Rows:
+def as_moves(rows: Rows, told: Rows, focal: tuple[float, float]) -> Rows:
     """The other way: the rows of a flat picture, with how the camera turned as ``told`` of it."""
     made, turn = np.array(rows), told[:, turns.TURN]
-    made[:, motion.X], made[:, motion.Y], made[:, motion.ROLL] = np.radians(turn[:, 2]) * focal, np.radians(turn[:, 0]) * focal, -turn[:, 1]
+    made[:, motion.X], made[:, motion.Y], made[:, motion.ROLL] = np.radians(turn[:, 2]) * focal[0], np.radians(turn[:, 0]) * focal[1], -turn[:, 1]
     made[:, motion.SURE] = told[:, turns.SURE]
     return made
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import zlib
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -27,50 +28,58 @@ SLOWLY = 0.004  # of a turn a frame: what is slower is where a way really goes
 WEIGHTS, NEAR = (0.05, 10.0, 100.0), 0.002
 
 
-def share_inside(moves: Array, size: Size, kept: float, focal: float | None = None) -> Array:
+@dataclass(frozen=True)
+class Pane:
+    """A flat recorded picture as it stands upright: its ``size`` in pixels, each ``aspect`` times as wide as high, and how far its lens is from it
+    (``focal``, in heights of a pixel), by which it is turned; None: nobody knows, and it is shifted."""
+
+    size: Size
+    focal: float | None = None
+    aspect: float = 1.0
+
+
+def share_inside(moves: Array, pane: Pane, kept: float | Array) -> Array:
     """(frames) 0 … 1, how much of each frame's moves may be made so that a window ``kept`` as large stays in the picture."""
     low, high = np.zeros(len(moves)), np.ones(len(moves))
-    good = inside(moves, size, kept, focal)
+    good = inside(moves, pane, kept)
     for _ in range(22):
         middle = (low + high) / 2
-        fits = inside(moves * middle[:, None], size, kept, focal)
+        fits = inside(moves * middle[:, None], pane, kept)
         low, high = np.where(fits, middle, low), np.where(fits, high, middle)
     return np.where(good, 1.0, low)
 
 
-def inside(moves: Array, size: Size, kept: float | Array, focal: float | None = None) -> NDArray[np.bool_]:
+def inside(moves: Array, pane: Pane, kept: float | Array) -> NDArray[np.bool_]:
     """(frames) does the window stay in the recorded picture?"""
-    corners = np.array(size) * np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
-    m = matrices(moves, size, kept, focal)
+    size = np.array(pane.size)
+    corners = size * np.array([[0, 0], [1, 0], [1, 1], [0, 1]])
+    m = matrices(moves, pane, kept)
     at = np.einsum("nij,kj->nki", m[:, :, :2], corners) + m[:, None, :, 2]
     ahead = at[..., 2] > 1e-3  # of a view that is turned so far that a corner lies behind it, nothing is inside
     places = at[..., :2] / np.where(ahead, at[..., 2], 1.0)[..., None]
-    return np.asarray((ahead & ((places >= -1e-9) & (places <= np.array(size) + 1e-9)).all(axis=2)).all(axis=1))
+    return np.asarray((ahead & ((places >= -1e-9) & (places <= size + 1e-9)).all(axis=2)).all(axis=1))
 
 
-def matrices(moves: Array, size: Size, kept: float | Array, focal: float | None = None) -> Array:
-    """(frames, 3, 3) of places of the steady picture (its window enlarged to the whole) → recorded ones. ``focal``: pixels from the lens to its
-    picture, which is turned; None: nobody knows, and it is shifted."""
-    middle = np.array(size) / 2
+def matrices(moves: Array, pane: Pane, kept: float | Array) -> Array:
+    """(frames, 3, 3) of places of the steady picture (its window enlarged to the whole) → recorded ones."""
+    wide, middle = pane.aspect, np.array(pane.size) / 2
     turn, grown = np.radians(moves[:, 2]), np.exp(moves[:, 3] / 100) * kept
     c, s = grown * np.cos(turn), grown * np.sin(turn)
+    # About the middle, in heights of a pixel.
     made = np.zeros((len(moves), 3, 3))
     made[:, 0, 0], made[:, 0, 1], made[:, 1, 0], made[:, 1, 1], made[:, 2, 2] = c, -s, s, c, 1.0
-    made[:, :2, 2] = -np.stack([c * middle[0] - s * middle[1], s * middle[0] + c * middle[1]], axis=1)
-    if focal is None:
-        made[:, :2, 2] += middle + moves[:, :2]
-        return made
-    # About the middle, turned as the camera was: its right, down and ahead.
-    lens, x, y = np.diag([1 / focal, 1 / focal, 1.0]), moves[:, 0], moves[:, 1]
-    turned = turning(np.stack([-y, x, np.zeros_like(x)], axis=1) / focal)
-    back = np.array([[focal, 0, middle[0]], [0, focal, middle[1]], [0, 0, 1.0]])
-    made = back @ turned @ lens @ made
+    x, y = moves[:, 0] * wide, moves[:, 1]
+    if pane.focal is None:
+        made[:, 0, 2], made[:, 1, 2] = x, y
+    else:  # turned as the camera was: its right, down and ahead
+        lens = np.diag([1 / pane.focal, 1 / pane.focal, 1.0])
+        made = np.linalg.inv(lens) @ turning(np.stack([-y, x, np.zeros_like(x)], axis=1) / pane.focal) @ lens @ made
+    here = np.array([[wide, 0, -middle[0] * wide], [0, 1, -middle[1]], [0, 0, 1.0]])
+    made = np.linalg.inv(here) @ made @ here
     return np.asarray(made / made[:, 2:, 2:])
 
 
-def solved(
-    path: Array, size: Size, rate: float, method: str, budget: float, roll: bool = True, cut: float = 0.5, focal: float | None = None
-) -> Array:
+def solved(path: Array, pane: Pane, rate: float, method: str, budget: float, roll: bool = True, cut: float = 0.5) -> Array:
     """(frames, 4) moves of a method, all of them inside the budget."""
     path, kept = np.array(path, np.float64), 1 - budget
     if method == "off" or len(path) < 2 or budget <= 0:
@@ -80,29 +89,42 @@ def solved(
     elif method == "drift":
         wanted = slow(path, rate, cut)
     else:
-        wanted = _evenly(path, size, kept, roll, focal)
+        wanted = _evenly(path, pane, kept, roll)
     moves = path - wanted
     if not roll:
         moves[:, 2] = 0.0
-    inner = min(1.0, kept + 0.1 / min(size))  # a twentieth of a pixel is left for the rounding of what is kept
-    return moves * _calm(share_inside(moves, size, inner, focal), max(2, round(rate / 2)))[:, None]
+    return _within(moves, pane, rate, budget)
 
 
-def locked(places: Array, path: Array, at: int, size: Size, rate: float, budget: float, roll: bool = True) -> Array:
-    """(frames, 4) moves with which a thing that lies at ``places`` (frames, 2) keeps the place of frame ``at``; not a number where it was not
-    seen: there it goes as the picture does."""
+def _within(moves: Array, pane: Pane, rate: float, budget: float) -> Array:
+    """As much of the moves as the budget lets be made; a twentieth of a pixel is left for the rounding of what is kept."""
+    inner = min(1.0, 1 - budget + 0.1 / min(pane.size))
+    return moves * _calm(share_inside(moves, pane, inner), max(2, round(rate / 2)))[:, None]
+
+
+def locked(
+    places: Array, path: Array, at: int, pane: Pane, rate: float, budget: float, roll: bool = True, grows: bool = False
+) -> Array:
+    """(frames, 4) moves with which a thing that lies at ``places`` (frames, 4: as of a path, its size as a logarithm in per cent) keeps the place of
+    frame ``at``, also its turn (``roll``) and size (``grows``); not a number where it was not seen: there it goes as the picture does."""
     frames = np.arange(len(path))
-    seen = _believed(places - path[:, :2])
-    own = np.stack([np.interp(frames, frames[seen], (places - path[:, :2])[seen, c]) for c in (0, 1)], axis=1) + path[:, :2]
-    middle = np.array(size) / 2
+    apart = places - path
+    seen = _believed(apart)
+    own = np.stack([np.interp(frames, frames[seen], apart[seen, c]) for c in range(4)], axis=1)
+    # How the thing itself turns and grows is known less finely than how the picture does, but nothing of that is fast.
+    own[:, 2:] = slow(own[:, 2:], rate)
+    own += path
+    middle = np.array(pane.size) / 2
     moves = np.zeros_like(path)
     if roll:
-        moves[:, 2] = path[:, 2] - path[at, 2]
-    turn = np.radians(moves[:, 2])
-    x, y = own[at] - middle
-    moves[:, :2] = own - middle - np.stack([np.cos(turn) * x - np.sin(turn) * y, np.sin(turn) * x + np.cos(turn) * y], axis=1)
-    inner = min(1.0, 1 - budget + 0.1 / min(size))
-    return moves * _calm(share_inside(moves, size, inner), max(2, round(rate / 2)))[:, None]
+        moves[:, 2] = own[:, 2] - own[at, 2]
+    if grows:  # the budget is spent where it is smallest
+        moves[:, 3] = own[:, 3] - own[:, 3].min()
+    turn, grown = np.radians(moves[:, 2]), np.exp((moves[:, 3] - moves[at, 3]) / 100)
+    x, y = (own[at, :2] - middle) * (pane.aspect, 1.0)
+    turned = np.stack([(np.cos(turn) * x - np.sin(turn) * y) / pane.aspect, np.sin(turn) * x + np.cos(turn) * y], axis=1)
+    moves[:, :2] = own[:, :2] - middle - grown[:, None] * turned
+    return _within(moves, pane, rate, budget)
 
 
 def _believed(own: Array) -> NDArray[np.bool_]:
@@ -116,23 +138,31 @@ def _believed(own: Array) -> NDArray[np.bool_]:
     return seen
 
 
-def needed(
-    path: Array, size: Size, method: str, rate: float, roll: bool = True, cut: float = 0.5, focal: float | None = None
-) -> float:
+EASES = 2.0  # seconds in which a window that need not be so small opens
+
+
+def eased(moves: Array, pane: Pane, rate: float, budget: float) -> Array:
+    """The same moves in a window that closes in, slowly, only where they need it."""
+    need = np.minimum(spent(moves, pane) + 0.1 / min(pane.size), budget)
+    window = _calm(1 - need, max(2, round(EASES * rate)))
+    return moves + np.log(window / (1 - budget))[:, None] * [0, 0, 0, 100]
+
+
+def needed(path: Array, pane: Pane, method: str, rate: float, roll: bool = True, cut: float = 0.5) -> float:
     """The budget with which a method is held to the full; above 0.5 it cannot be."""
     wanted = slow(path, rate, cut) if method == "drift" else np.broadcast_to((path.max(axis=0) + path.min(axis=0)) / 2, path.shape)
     moves = path - wanted
     if not roll:
         moves = moves * [1, 1, 0, 1]
-    return float(spent(moves, size, focal).max(initial=0.0))
+    return float(spent(moves, pane).max(initial=0.0))
 
 
-def spent(moves: Array, size: Size, focal: float | None = None) -> Array:
+def spent(moves: Array, pane: Pane) -> Array:
     """(frames) the least budget within which each frame's moves can be made, at most 0.9."""
     low, high = np.zeros(len(moves)), np.full(len(moves), 0.9)
     for _ in range(20):
         middle = (low + high) / 2
-        fits = inside(moves, size, 1 - middle, focal)
+        fits = inside(moves, pane, 1 - middle)
         low, high = np.where(fits, low, middle), np.where(fits, middle, high)
     return high
 
@@ -147,26 +177,26 @@ def _calm(share: Array, reach: int) -> Array:
     return np.minimum(np.convolve(padded, weights / weights.sum(), "valid"), share)
 
 
-def _evenly(path: Array, size: Size, kept: float, roll: bool, focal: float | None) -> Array:
+def _evenly(path: Array, pane: Pane, kept: float, roll: bool) -> Array:
     """The way made of still, even and evenly faster parts that stays within the budget: a linear programme, of long shots piece by piece."""
     wanted = np.array(path)
     start = 0
     while start < len(path):
         stop = min(start + LONGEST, len(path))
         fixed = wanted[start : start + 3] if start else None
-        wanted[start:stop] = _programme(path[start:stop], size, kept, roll, fixed, focal)
+        wanted[start:stop] = _programme(path[start:stop], pane, kept, roll, fixed)
         if stop == len(path):
             break
         start = stop - JOINED
     return wanted
 
 
-def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | None, focal: float | None) -> Array:
+def _programme(path: Array, pane: Pane, kept: float, roll: bool, fixed: Array | None) -> Array:
     """One piece. Corners are taken to first order; what that leaves out, ``solved`` takes back."""
     from scipy.optimize import linprog
     from scipy.sparse import block_array, csr_array, diags_array, eye_array, kron
 
-    n, (w, h) = len(path), size
+    n, (w, h), wide = len(path), pane.size, pane.aspect
     if n < 4:
         return path
     unit = np.array([1.0, 1.0, np.degrees(2 / w), 100 * 2 / w])  # a turn or a growth that moves the edge by a pixel
@@ -187,9 +217,10 @@ def _programme(path: Array, size: Size, kept: float, roll: bool, fixed: Array | 
     room = half * (1 - kept) * 0.98
     for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
         x, y = kept * half * (sx, sy)
-        turn, grow, bent = np.radians(unit[2]), unit[3] / 100, 0.0 if focal is None else focal**-2
-        both = x * y * bent
-        for axis, across in ((0, (1 + x * x * bent, both, -turn * y, grow * x)), (1, (both, 1 + y * y * bent, turn * x, grow * y))):
+        turn, grow, bent = np.radians(unit[2]), unit[3] / 100, 0.0 if pane.focal is None else pane.focal**-2
+        right = (1 + x * x * bent * wide**2, x * y * bent, -turn * y / wide, grow * x)
+        under = (x * y * bent * wide**2, 1 + y * y * bent, turn * x * wide, grow * y)
+        for axis, across in ((0, right), (1, under)):
             big = kron(csr_array(np.array([across])), eye_array(n)).tocsr()
             lies = big @ (path / unit).T.ravel()
             zero = csr_array((n, slacks))
@@ -234,16 +265,16 @@ def unpacked(text: str, frames: int, size: Size) -> Array | None:
 BETWEEN = 4  # moments a frame at which it is known where rows belong that are read out one after another
 
 
-def held(moves: Array, size: Size, kept: float, times: Array, by_row: bool = False, focal: float | None = None) -> Turning:
+def held(moves: Array, pane: Pane, kept: float, times: Array, by_row: bool = False) -> Turning:
     """As a patch has it. ``by_row``: between frames, too, and before the first and after the last, where nothing bare enters by that."""
     if by_row and len(moves) > 3:
         ends = np.stack([2 * moves[0] - moves[1], 2 * moves[-1] - moves[-2]])
-        ends = np.where(inside(ends, size, kept, focal)[:, None], ends, moves[[0, -1]])
+        ends = np.where(inside(ends, pane, kept)[:, None], ends, moves[[0, -1]])
         moves = np.concatenate([ends[:1], moves, ends[1:]])
         times = np.concatenate([2 * times[:1] - times[1:2], times, 2 * times[-1:] - times[-2:-1]])
         at = np.arange(BETWEEN * (len(times) - 1) + 1) / BETWEEN
         n = np.arange(len(times))
         straight = np.stack([np.interp(at, n, moves[:, c]) for c in range(4)], axis=1)
         bent = through(moves, at)
-        moves, times = np.where(inside(bent, size, kept, focal)[:, None], bent, straight), np.interp(at, n, times)
-    return Turning(np.asarray(times, np.float64), matrices(moves, size, kept, focal))
+        moves, times = np.where(inside(bent, pane, kept)[:, None], bent, straight), np.interp(at, n, times)
+    return Turning(np.asarray(times, np.float64), matrices(moves, pane, kept))

@@ -15,17 +15,18 @@ from ..media.probe import FileFacts
 from ..picture import Picture
 from ..plan import Draft
 from ..space.looks import Turning
-from ..space.sphere import Directions, Equirect, Round
+from ..space.sphere import Directions, Equirect, Round, rotation
 from ..stage import Context, StepResult
 from . import solve, standing
 from .measure import VERSION, Shake, Turned, turn_words, words
 from .settings import SteadySettings
-from .solve import Array
+from .solve import Array, Pane
 
 SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way", "level": "level", "lock": "a thing stays"}
 HEADED = {"world": "", "vehicle": ", headed as it rides", "travel": ", headed where it goes", "free": ", turned as it was"}
 PULSES = 0.15  # share of sharpness that may come and go before it is warned of
 ILL = 45.0  # degrees a second from which being turned makes people feel ill (as of ``space.path``)
+SHAKEN = 30.0  # from which on being turned to and fro does, most of all to 70 (Ujike, Yokoi and Saida 2004)
 
 
 def lens_of(picture: Picture, draft: Draft) -> Directions | None:
@@ -41,17 +42,19 @@ def lens_of(picture: Picture, draft: Draft) -> Directions | None:
     return None
 
 
-def is_flat(picture: Picture) -> bool:
+def is_flat(picture: Picture, draft: Draft) -> bool:
     """One flat picture, developed: what can be held by moving it."""
-    return picture.projection in (None, "flat") and picture.eyes in (None, "one") and picture.mosaic in (None, "none")
+    return draft.pair is None and picture.projection in (None, "flat") and picture.eyes in (None, "one") and picture.mosaic in (None, "none")
 
 
-def focal_of(settings: SteadySettings, wide: int) -> float | None:
-    """Recorded pixels from the lens to a picture ``wide`` pixels wide, by which it is turned; None: it is shifted, as nobody knows what its lens
-    sees, or as a thing in it is to keep its place to parts of a pixel."""
-    if settings.view is None or settings.method == "lock":
-        return None
-    return float(wide / 2 / np.tan(np.radians(settings.view / 2)))
+def pane_of(settings: SteadySettings, facts: FileFacts, turn: int) -> Pane:
+    """A flat recording, turned clockwise by ``turn``, as it is held: by turning it as its camera was; shifted, where nobody knows what its lens sees,
+    or as a thing in it is to keep its place to parts of a pixel."""
+    quarter, (wide, high) = turn % 180, facts.raster
+    focal = None
+    if settings.view is not None and settings.method != "lock":
+        focal = float(wide * (1.0 if quarter else settings.aspect) / 2 / np.tan(np.radians(settings.view / 2)))
+    return Pane((high, wide) if quarter else (wide, high), focal, settings.aspect)
 
 
 def named(what: str, lens: Directions) -> str:
@@ -62,7 +65,7 @@ def named(what: str, lens: Directions) -> str:
 def step(picture: Picture, settings: SteadySettings, context: Context) -> StepResult:
     if (lens := lens_of(picture, context.draft)) is not None:
         return _standing(picture, settings, context, lens)
-    if not is_flat(picture):
+    if not is_flat(picture, context.draft):
         return StepResult(picture, "left as it is", idle=True)
     found = shaken(context.measured)
     wants = "" if found else "motion"
@@ -74,11 +77,11 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         finding = Finding(Level.STOP, "moves-missing", text, "steady", Fix("Leave it as it was held", "steady", {"method": "off"}))
         return StepResult(picture, "not measured", (finding,), wants=wants)
     kept = 1 - settings.budget
-    focal = focal_of(settings, facts.raster[0])
-    if not _fits(settings.moves, facts.frames, picture.raster, kept, focal):
+    pane = pane_of(settings, facts, picture.turn)
+    if not _fits(settings.moves, facts.frames, pane, kept):
         text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
         return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", Fix("Leave it", "steady", {"method": "off"})),))
-    held = _turning(settings.moves, facts.frames, picture.raster, kept, clock_of(facts), bool(settings.readout), focal)
+    held = _turning(settings.moves, facts.frames, pane, kept, clock_of(facts), bool(settings.readout))
     findings = []
     if context.draft.pace is not None and context.draft.pair is None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
@@ -88,11 +91,8 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         findings.append(Finding(Level.NOTE if found.blurs < PULSES else Level.WARN, "blur-pulses", text, "steady"))
     says = f"{SAYS[settings.method]}, keeps {kept**2:.0%}"
     read = (settings.readout or 0.0) / 1000
-    if read and picture.turn % 180:
-        text = "It was turned by a quarter, so that what was read out row by row now stands in columns: that is not undone."
-        findings.append(Finding(Level.NOTE, "columns-lean", text, "steady"))
-        read = 0.0
-    draft = context.draft.with_(held=held, readout=-read if picture.turn == 180 else read)
+    read = -read if picture.turn in (90, 180) else read  # the first row then lies at the right, or below
+    draft = context.draft.with_(held=held, aspect=settings.aspect, readout=read, across=bool(picture.turn % 180))
     return StepResult(picture, says, tuple(findings), draft=draft, wants=wants)
 
 
@@ -101,10 +101,13 @@ def _standing(picture: Picture, settings: SteadySettings, context: Context, lens
     found = turned(context.measured, lens)
     wants = "" if found else named("turns", lens)
     if settings.method == "off":
-        return StepResult(picture, turn_words(found) if found else "left as it is", idle=True, wants=wants)
+        text = "" if found is None else f"Left as it was turned, it shakes its viewers by up to {found.jerks:.0f}° a second. From {SHAKEN:.0f}° on, "
+        text += "that makes most people ill, in headsets above all. Have it stand level, or take its jitter off."
+        shakes = (Finding(Level.WARN, "shakes-viewers", text, "steady"),) if found is not None and found.jerks > SHAKEN else ()
+        return StepResult(picture, turn_words(found) if found else "left as it is", shakes, idle=True, wants=wants)
     facts = context.facts
     leave = Fix("Leave it as it was turned", "steady", {"method": "off"})
-    held = _held(settings.moves, facts.frames, clock_of(facts))
+    held = _held(settings.moves, facts.frames, clock_of(facts), settings.opens)
     if held is None:
         text = "It is to stand, but how it turns was not measured on this very recording. Measure it, and choose how again."
         return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
@@ -127,23 +130,23 @@ def _moves(text: str, frames: int, size: tuple[int, int]) -> Array | None:
 
 
 @lru_cache(maxsize=16)
-def _fits(text: str, frames: int, size: tuple[int, int], kept: float, focal: float | None) -> bool:
-    moves = _moves(text, frames, size)
-    return moves is not None and bool(solve.inside(moves, size, kept - 1e-9, focal).all())
+def _fits(text: str, frames: int, pane: Pane, kept: float) -> bool:
+    moves = _moves(text, frames, pane.size)
+    return moves is not None and bool(solve.inside(moves, pane, kept - 1e-9).all())
 
 
 @lru_cache(maxsize=16)
-def _turning(
-    text: str, frames: int, size: tuple[int, int], kept: float, clock: Clock, by_row: bool, focal: float | None
-) -> Turning | None:
-    moves = _moves(text, frames, size)
-    return None if moves is None else solve.held(moves, size, kept, np.array([clock.time(n) for n in range(frames)]), by_row, focal)
+def _turning(text: str, frames: int, pane: Pane, kept: float, clock: Clock, by_row: bool) -> Turning | None:
+    moves = _moves(text, frames, pane.size)
+    return None if moves is None else solve.held(moves, pane, kept, np.array([clock.time(n) for n in range(frames)]), by_row)
 
 
 @lru_cache(maxsize=16)
-def _held(text: str, frames: int, clock: Clock) -> Turning | None:
+def _held(text: str, frames: int, clock: Clock, opens: float) -> Turning | None:
     moves = _moves(text, frames, (1, 1))
-    return None if moves is None else Turning(np.array([clock.time(n) for n in range(frames)]), standing.matrices(moves))
+    if moves is None:
+        return None
+    return Turning(np.array([clock.time(n) for n in range(frames)]), standing.matrices(moves) @ rotation(opens, 0.0))
 
 
 def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:

@@ -16,12 +16,12 @@ from ....core.job import Shot
 from ....core.media.clock import clock_of
 from ....core.route import Walk
 from ....core.run.steadied import Drawn
-from ....core.run.steadying import METHODS, STANDS, TRAVELS, Way, best
+from ....core.run.steadying import METHODS, STANDS, TRAVELS, Matters, Way, best
 from ....core.space.looks import RoundLook
-from ....core.space.sphere import Directions
+from ....core.space.sphere import Directions, heading_tilt
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
-from ....core.steady.step import lens_of, shaken, turned
+from ....core.steady.step import SHAKEN, lens_of, shaken, turned
 from ...analysing import Analysing
 from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
@@ -68,14 +68,18 @@ class SteadyBench(StageBench):
         for choice in (self.method, self.stands):
             choice.chosen.connect(lambda v: self._solve(method=v))
         self._from: QPointF | None = None
-        self._boxing = False
+        self._boxing = self._keeps = False
         self.box = act("Draw a box around it", self.mark_thing, False)
-        self.what = Question("What should it do?", self.method, self.stands, self.box)
+        self.grows = Choice([("grows as it did", False), ("keeps its size", True)])
+        self.grows.chosen.connect(lambda v: self._solve(grows=v))
+        self.what = Question("What should it do?", self.method, self.stands, self.grows, self.box)
         self.budget = Number(8, 0.5, 0, 50, 1)
         self.budget.settled.connect(lambda v: self._solve(budget=v / 100))
         self.level = Choice([("kept level", True), ("rolls as it did", False)])
         self.level.chosen.connect(lambda v: self._solve(roll=v))
-        self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.level)
+        self.eases = Choice([("of every frame", False), ("where it needs it", True)])
+        self.eases.chosen.connect(lambda v: self._solve(eases=v))
+        self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.eases, self.level)
         self.readout = Number(0, 0.1, -100, 100, 1)
         self.readout.settled.connect(lambda v: self._solve(readout=v))
         self.sees = Number(0, 0.5, 0, 150, 1)
@@ -88,12 +92,19 @@ class SteadyBench(StageBench):
         self.upright = Question("Is the world level?", Numbers(("of its leaning taken away, %", self.leaning)), self.horizon)
         self.heading = Choice([("stays", "world"), ("as it rides", "vehicle"), ("ahead", "travel"), ("as turned", "free")])
         self.heading.chosen.connect(lambda v: self._solve(heading=v))
-        self.headed = Question("Where is it headed?", self.heading)
+        self.opens = Number(0, 1, -180, 180, 1)
+        self.opens.settled.connect(lambda v: self._open(v))
+        self.kept = act("Keep what was looked at", self.mark_kept, False)
+        self.headed = Question("Where is it headed?", self.heading, Numbers(("ahead lies, ° to the right", self.opens)), self.kept)
         self.compare = act("Try every way", self._compare)
         self.looping = Looping(self.desk)
         self.beside = act("Play them beside each other", self._play, False)
-        self.ways_card = Question("Which way is best here?", self.compare, self.beside)
+        self.matters = Choice([("calm", "calm"), ("picture", "picture"), ("resolution", "resolution")], "calm")
+        self.matters.setToolTip("What matters most")
+        self.matters.chosen.connect(self._matter)
+        self.ways_card = Question("Which way is best here?", self.matters, self.compare, self.beside)
         self._ways: dict[str, tuple[Way, ...]] = {}
+        self._matters: Matters = "calm"
         self._busy = False
         self.table = Table("Left of it, as delivered", (0.22, 0.36, 0.13, 0.15, 0.14), 4, rest="and")
         self.lines = Lines(OFF, "px", 3)
@@ -173,6 +184,45 @@ class SteadyBench(StageBench):
         self._marks = None if self._marks is not None else []
         self.horizon.setText("Click two places on it" if self._marks is not None else "Show the horizon")
 
+    def _matter(self, what: Matters) -> None:
+        self._matters = what
+        self._moved()
+
+    def _open(self, heading: float) -> None:
+        """Ahead lies there in the levelled sphere: nothing of how it stands is solved anew."""
+        self.desk.answer("steady", opens=round((heading + 180) % 360 - 180, 1))
+
+    def _looked(self) -> float | None:
+        """Degrees to the right that viewers look as this shot opens: by its own view, else by that of the shot above on the Board as it ends, else
+        ahead. None: no sphere is above it."""
+        shot, shots = self.desk.shot, self.desk.shots
+        at = next((n for n, s in enumerate(shots) if shot is not None and s.id == shot.id), 0)
+        if shot is None or not at:
+            return None
+        above, own = self.desk.route_of(shots[at - 1]).shape.view, self.desk.route_of(shot).shape.view
+        walked = self.desk.walk(shots[at - 1])
+        if lens_of(walked["steady"].before, walked.draft) is None:
+            return None
+        return own.keys[0].heading if own is not None else above.keys[-1].heading if above is not None else 0.0
+
+    def mark_kept(self) -> None:
+        """The next place clicked on the picture is what is looked at as the shot before ends; pressed again, it is given up."""
+        self._keeps = not self._keeps
+        self.kept.setText("Click it on the picture" if self._keeps else "Keep what was looked at")
+
+    def _kept_at(self, place: QPointF) -> None:
+        """It opens so that what was clicked lies where its viewers look then."""
+        shot, looked = self.desk.shot, self._looked()
+        self.mark_kept()
+        draft = self.desk.walk(shot).draft if shot is not None else None
+        if shot is None or looked is None or draft is None or not draft.panels:
+            return
+        panel, (w, h), time = draft.panels[0], draft.raster, clock_of(shot.facts).time(self.desk.frame)
+        x, y = np.array([place.x() * w - panel.place[0]]), np.array([place.y() * h - panel.place[1]])
+        if isinstance(panel.look, RoundLook):
+            stands = panel.look.directions(x, y, time) @ panel.look.standing(time)
+            self._open(self.desk.route_of(shot).steady.opens + float(heading_tilt(stands)[0][0]) - looked)
+
     def mark_thing(self) -> None:
         """The next box that is drawn on the picture is around what keeps its place; pressed again, it is given up."""
         self._boxing, self._from = not self._boxing, None
@@ -205,6 +255,10 @@ class SteadyBench(StageBench):
     def dragged(self, place: QPointF, done: bool) -> None:
         if self._boxing:
             self._boxed(place, done)
+            return
+        if self._keeps:
+            if done:
+                self._kept_at(place)
             return
         if self._marks is None or not done or self.desk.shot is None:
             return
@@ -315,6 +369,12 @@ class SteadyBench(StageBench):
         self.budget.set_value(s.budget * 100)
         self.leaning.set_value(s.level * 100)
         self.heading.set_value(s.heading)
+        self.opens.set_value(s.opens)
+        self.kept.setVisible(self._looked() is not None)
+        self.eases.set_value(s.eases)
+        self.grows.set_value(s.grows)
+        self.grows.setVisible(s.method == "lock" and not round_)
+        self.matters.setVisible(bool(ways) and not round_)
         self.level.set_value(s.roll)
         self.what.say(
             "It stands level whatever carries it, and the view's keyframes lie on top; or only its jitter goes. Nothing of it is lost."
@@ -339,17 +399,10 @@ class SteadyBench(StageBench):
         if not ways:
             self.ways_card.say("Each is made, and the delivered picture followed again: nothing that was reckoned is believed.")
             return
-        chosen = best(ways, isinstance(found, Shake) and found.widest < 0.05 * shot.facts.raster[0])
-        if all(w.why for w in ways):
-            self.ways_card.say(f"No way could be tried: {ways[0].why}")
-            return
-        if chosen is None:
-            self.ways_card.say("None: it hardly shakes. Leave it.")
-            return
-        off = next((w for w in ways if w.method == "off"), chosen)
-        name = _name(chosen)
-        unit = "degrees" if round_ else "pixels"
-        self.ways_card.say(f"{name[:1].upper() + name[1:]}: it leaves {sum(chosen.left[1:]):.2g} of {sum(off.left[1:]):.2g} {unit} of shake.")
+        chosen, why = best(ways, isinstance(found, Shake) and found.widest < 0.05 * shot.facts.raster[0], self._matters)
+        if chosen is not None:
+            why = f"{_name(chosen)}: {why[:1].lower()}{why[1:]}"
+        self.ways_card.say(why[:1].upper() + why[1:])
 
     def _show_round(self, found: Turned, lean: tuple[float, float]) -> None:
         if found.lean is not None and abs(found.lean[0] - lean[0]) + abs(found.lean[1] - lean[1]) < 0.01:
@@ -388,7 +441,7 @@ class SteadyBench(StageBench):
             self.recorded.ask()
         self._show_drawn(shot, walked, trace)
         if found is not None and trace is not None:
-            self.card.say(_shaking(found), CAREFUL if isinstance(found, Turned) else "")
+            self.card.say(_shaking(found, shot.facts.raster[0]), CAREFUL if isinstance(found, Turned) else "")
         elif runs:
             self.card.say(f"Following its corners: {self.analysing.says() or 'others are measured first'}. What is done is kept.")
         elif result.wants:
@@ -468,13 +521,15 @@ def _name(way: Way) -> str:
     return NAMES[f"{way.method} {way.heading}".strip()]
 
 
-def _shaking(found: Shake | Turned) -> str:
+def _shaking(found: Shake | Turned, wide: int) -> str:
     gait = f", mostly at {found.hz:.1f} Hz" if found.hz else ", at no one frequency"
     lost = f" On {1 - found.known:.0%} of the frames the motion is not known." if found.known < 0.995 else ""
     meant = f" What is slower than {SLOW:g} Hz is taken as meant.{lost}"
     if isinstance(found, Turned):
-        return f"It is turned {found.degrees:.1f}° (rms) off where a slow hand would hold it{gait}; {found.roll:.1f}° of that to the side.{meant}"
+        off = f"It is turned {found.degrees:.1f}° (rms) off where a slow hand would hold it{gait}; {found.roll:.1f}° of that to the side."
+        return f"{off} It shakes its viewers by up to {found.jerks:.0f}° a second; from {SHAKEN:.0f}° on that makes most of them ill.{meant}"
+    seen = f", {found.pixels * found.view[0] / wide:.2f}° as its lens sees" if found.view is not None else ""
     return (
-        f"Its picture lies {found.pixels:.1f} recorded pixels (rms) off where a slow hand would hold it, at most "
+        f"Its picture lies {found.pixels:.1f} recorded pixels (rms{seen}) off where a slow hand would hold it, at most "
         f"{found.widest:.0f}{gait}; it rolls by {found.roll:.2f}°.{meant}"
     )

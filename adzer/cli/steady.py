@@ -90,7 +90,8 @@ def _shake_of(
     from ..core import cards
     from ..core.intake.take import read_file
     from ..core.run import steadying
-    from ..core.steady import measure
+    from ..core.steady import lamp, measure
+    from ..core.steady.slow import SLOW
 
     facts, seen = read_file(file)
     with progress(file.name) as show:
@@ -102,10 +103,14 @@ def _shake_of(
     still = isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0]
     chosen_, why = steadying.best(ways, still, matters)
     name = " ".join((chosen_.method, chosen_.heading)).strip() if chosen_ else "off"
+    flickers = None
+    if isinstance(found, measure.Shake):
+        flickers = round(lamp.flickers(rows, steadying.recorded_curve(facts, route, seen), float(facts.rate or 25), SLOW), 3)
     if json_:
-        print_json(records.to_plain(found) | ({"ways": records.to_plain(ways), "recommended": name, "because": why} if compare else {}))
+        tried = {"ways": records.to_plain(ways), "recommended": name, "because": why} if compare else {}
+        print_json(records.to_plain(found) | {"flickers": flickers} | tried)
         return
-    print(f"{file}: {measure.words(found)}")
+    print(f"{file}: {measure.words(found)}" + (f", light {flickers:.2f} stops up and down" if flickers and flickers > lamp.TELLS else ""))
     if ways and all(w.why for w in ways):
         print(why)
     elif ways:
@@ -137,8 +142,8 @@ def steady(
     card: making.Card,
     out: making.Out,
     method: Annotated[
-        Literal["hold", "drift", "path", "level", "lock"],
-        typer.Option(help="As on a tripod; without a hand's jitter; on an even way; a sphere level; what --mark is around stays."),
+        Literal["off", "hold", "drift", "path", "level", "lock"],
+        typer.Option(help="As it was held; as on a tripod; without a hand's jitter; on an even way; a sphere level; what --mark is around stays."),
     ] = "drift",
     budget: Budget = "8%",
     ease: Annotated[bool, typer.Option("--ease", help="Close in slowly, only where the moves need it, instead of by all of the budget.")] = False,
@@ -147,6 +152,7 @@ def steady(
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
     mark: Annotated[str | None, typer.Option(help="For lock: x,y,w,h around a thing, left, top, width, height in recorded pixels.")] = None,
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
+    even_light: Annotated[bool, typer.Option("--even-light", help="Of a flat picture: make light that flickers even.")] = False,
     motion: Annotated[Path | None, typer.Option("--sidecar", help="The camera's own record of how it turned, as docs/motion.md says.")] = None,
     readout: Annotated[float | None, typer.Option(min=-100, max=100, help="ms from the first row read out to the last; else as it shows.")] = None,
     fov: Annotated[
@@ -166,7 +172,7 @@ def steady(
     from ..core.read.step import upright_raster
     from ..core.route import Route
     from ..core.run import steadying
-    from ..core.steady.measure import Turned
+    from ..core.steady.measure import Shake, Turned
     from .shape import view_path
 
     facts, seen = read_file(file)
@@ -179,8 +185,10 @@ def steady(
     leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values()) if lean else (0.0, 0.0)
     if lean is None and isinstance(found, Turned) and found.lean is None and method in ("hold", "level"):
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
+    if even_light and not isinstance(found, Shake):
+        raise AdzerError(f"{file.name}: only a flat picture's light can be made even.")
     asked: dict[str, object] = {"method": method, "budget": share(budget), "eases": ease, "roll": roll, "grows": size, "cut": cut}
-    asked |= {"heading": heading, "level": level / 100, "lean": leans, "opens": opens}
+    asked |= {"evens": even_light, "heading": heading, "level": level / 100, "lean": leans, "opens": opens}
     if motion is not None:
         asked["sidecar"] = str(motion)
     if mark is not None:

@@ -18,7 +18,7 @@ from .light.samples import Samples
 from .media.formats import Plane
 from .media.rolls import Pair, Source
 from .pace import Pace
-from .space.looks import AxisLook, Look, Turning
+from .space.looks import AxisLook, Lamp, Look, Turning
 from .space.meeting import Around, Away, Tone
 from .space.sphere import Array, Flat, Lens, Recording, Round
 from .target import Target
@@ -172,7 +172,7 @@ class Patch:
     share: Share | None = None
     light: tuple[tuple[float, ...], ...] | None = None
     away: Away | None = None
-    tone: Tone | None = None
+    tone: Tone | Lamp | None = None
 
     @property
     def still(self) -> bool:
@@ -358,6 +358,7 @@ class Draft:
     readout  seconds from the first row of the recording to the last, for what is held; ``across``: they stand in columns, as it was turned
     held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those; ``aspect``:
              how many times as wide as high its pixels were taken to be
+    lamp     by how much its light is made brighter, frame by frame
     rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
@@ -379,6 +380,7 @@ class Draft:
     aspect: float = 1.0
     readout: float = 0.0
     across: bool = False
+    lamp: Lamp | None = None
     rig: Rig | None = None
     pair: Eyes | None = None
     foot: Foot | None = None

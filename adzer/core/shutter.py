@@ -13,7 +13,7 @@ from functools import lru_cache
 import numpy as np
 
 from .plan import Draft, Panel, Patch, Share
-from .space.looks import Look, RoundLook, Turning
+from .space.looks import Lamp, Look, RoundLook, Turning
 from .space.sphere import Array, Flat
 
 MOST = 32  # recorded frames to a delivered one; of more, as many are taken evenly
@@ -70,7 +70,10 @@ def _exposed(panel: Panel, patch: Patch, inputs: list[int] | None, later: tuple[
         return [patch]
     share = Part(patch.share, len(later))
     return [
-        replace(patch, input=n, share=share, turning=_turning(panel.look, patch, t) if t else patch.turning)
+        replace(
+            patch, input=n, share=share, turning=_turning(panel.look, patch, t) if t else patch.turning,
+            tone=patch.tone.later(t) if isinstance(patch.tone, Lamp) else patch.tone,
+        )  # fmt: skip
         for n, t in zip(inputs, later, strict=True)
     ]
 

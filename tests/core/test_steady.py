@@ -277,8 +277,9 @@ def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):
     _written(tmp_path / "a.mkv", frames)
     left = {}
     for name, more in (("unsqueezed", ("--squeeze", "1.6")), ("as it is", ())):
-        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "20%", "--readout", "0", *more, "--card", "archive", "--out", tmp_path / f"{name}.mkv")
-        made = lumas(tmp_path / f"{name}.mkv")
+        out = tmp_path / f"{name}.mkv"
+        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "20%", "--readout", "0", *more, "--card", "archive", "--out", out)
+        made = lumas(out)
         corners = [(slice(8, 72), slice(8, 104)), (slice(-72, -8), slice(-104, -8))]
         gone = np.array([[phase_cross_correlation(made[0][c], f[c], upsample_factor=50)[0] for f in made[1:]] for c in corners])
         left[name] = float(np.sqrt((gone**2).sum(axis=2).mean()))

@@ -10,6 +10,7 @@ from collections import defaultdict
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from fractions import Fraction
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
@@ -17,10 +18,13 @@ import msgspec
 from ..errors import AdzerError
 from ..media import timecode
 from ..media.probe import FileFacts
+from ..media.taken import taken
 
 FRAMES = {".dng", ".exr", ".tif", ".tiff", ".dpx"}
 FILMS = {".mov", ".mp4", ".m4v", ".mkv", ".webm", ".mts", ".m2ts", ".ts", ".mpg", ".mpeg", ".m2v", ".mxf", ".avi", ".3gp", ".dv",
          ".y4m"}  # fmt: skip
+STILLS = {".jpg", ".jpeg", ".png"}  # frames where many lie numbered beside each other, else what goes with other files
+MANY = 12
 SOUND = {".wav", ".bwf", ".aif", ".aiff", ".flac", ".mka"}
 IGNORED = {".txt", ".xml", ".json", ".xxh128", ".md5", ".adzer", ".jpg", ".jpeg", ".png", ".thm", ".db", ".ini", ".pdf", ".toml", ".csv",
            ".gpx", ".srt"}  # fmt: skip
@@ -65,13 +69,23 @@ class Sequence:
 
     @property
     def missing(self) -> tuple[int, ...]:
-        return tuple(sorted(set(range(self.numbers[0], self.numbers[-1] + 1)) - set(self.numbers)))
+        return tuple(n for a, b in pairwise(self.numbers) for n in range(a + 1, b))
 
     @property
     def holes(self) -> list[tuple[int, int]]:
         """Gaps so long that they may part two recordings: (first, last) missing number."""
-        pairs = zip(self.numbers[:-1], self.numbers[1:], strict=True)
-        return [(a + 1, b - 1) for a, b in pairs if b - a - 1 > HOLE]
+        return [(a + 1, b - 1) for a, b in pairwise(self.numbers) if b - a - 1 > HOLE]
+
+    def by_time(self) -> Sequence:
+        """In the order in which they were taken, if all say when and it is another: counters start again after their last number."""
+        if self.files[0].suffix.lower() not in STILLS and not self.holes:
+            return self
+        times = [taken(f) for f in self.files]
+        known = [t for t in times if t is not None]
+        if len(known) < len(times) or sorted(known) == known:
+            return self
+        order = sorted(range(len(known)), key=lambda n: (known[n], self.numbers[n]))
+        return Sequence(tuple(self.files[n] for n in order), tuple(self.numbers[n] for n in order), self.name)
 
 
 @dataclass(frozen=True)
@@ -105,7 +119,7 @@ def gather(paths: Iterable[str | Path]) -> Sorted:
     for path in dict.fromkeys(found):
         ending = path.suffix.lower()
         match = re.fullmatch(r"(.*?)(\d+)", path.stem)
-        if ending in FRAMES and match:
+        if ending in FRAMES | STILLS and match:
             width = len(match[2]) if match[2].startswith("0") else 0
             frames[path.parent, match[1], ending, width].append((int(match[2]), path))
         elif ending in SOUND:
@@ -121,8 +135,12 @@ def gather(paths: Iterable[str | Path]) -> Sorted:
             frames[padded] += moved
             frames[key] = [f for f in frames[key] if f not in moved]
     sequences = []
-    for (folder, stem, _, _), members in frames.items():
-        if members:
+    frames_or_films = {(p.parent, p.stem.lower()) for p in found if p.suffix.lower() in FRAMES | FILMS}
+    for (folder, stem, ending, _), members in frames.items():
+        beside = any((p.parent, p.stem.lower()) in frames_or_films for _, p in members)  # the same picture, small
+        if ending in STILLS and (len(members) < MANY or beside):
+            films += [p for _, p in members if p in named]
+        elif members:
             members.sort()
             numbers, files = zip(*members, strict=True)
             sequences.append(Sequence(tuple(files), tuple(numbers), stem.rstrip("._- ") or folder.name))

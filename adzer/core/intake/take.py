@@ -123,6 +123,7 @@ def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
 
 
 def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, object]:
+    sequence = sequence.by_time()
     values = dng.is_dng(sequence.files[0])
     if values:
         rate = dng.header(sequence.files[0])[0].rate or rate

@@ -29,7 +29,9 @@ FOCAL_TOLD = 0.1  # of itself, the standard error from which on a focal length i
 TOLD = 0.06  # frames, the standard error from which on a readout is not told
 GOES_WITH = -0.4  # correlation of ranks of sharpness and speed, above which one does not hang on the other
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
-X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, BENDS, OVER, SHARP = range(10)
+X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, BENDS, OVER, SHARP, LEVEL, RISE = range(12)
+LIT = 40, 24  # cells across and down whose light is compared
+SHOWS, UNEVEN = (12.0, 236.0), 6.0  # codes of eight bits that are neither black nor white; by which a change of light may differ from cell to cell
 
 FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0)  # of a first frame
 
@@ -43,13 +45,14 @@ class Motion:
     0 where it is not known (then the rest is 0, too); ``skew``: pixels to the right by pixel down, and ``stretch``: by which it is larger
     down than across, as of rows that are read out one after another while it moves; ``bends`` over ``over``: by how much more, per pixel
     squared and pixel that the middle moves, what lies off it does, as where a camera is turned; ``sharp``: how much neighbouring pixels
-    differ, in codes of eight bits. Roll and size are what lies along a row says, as one was read out at once."""
+    differ, in codes of eight bits; ``level``: signal of the picture before, 0 where nothing is known of it, and ``rise``: by how much more it is
+    now, there. Roll and size are what lies along a row says, as one was read out at once."""
 
     samples: Samples
     name: ClassVar[str] = "motion"
     version: ClassVar[int] = 4
     reach: ClassVar[tuple[int, int]] = (1, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "bends", "over", "sharp")
+    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "bends", "over", "sharp", "level", "rise")
 
     def prepared(self, frame: Frame) -> tuple[Picture, int]:
         """The picture in eight bits, and recorded pixels a side of each of its pixels."""
@@ -58,13 +61,40 @@ class Motion:
 
     def row(self, window: Sequence[tuple[Picture, int]], middle: int) -> Sequence[float]:
         now, side = window[middle]
-        return (*(moved(window[middle - 1][0], now, side) if middle else FIRST), sharp(now))
+        if not middle:
+            return (*FIRST, sharp(now), 0.0, 0.0)
+        before = window[middle - 1][0]
+        found = moved(before, now, side)
+        return (*found, sharp(now), *lit(before, now, (round(found[X] / side), round(found[Y] / side))))
 
 
 def sharp(picture: Picture) -> float:
     """Mean difference of neighbours, both ways."""
     values = picture.astype(np.int16)
     return float(np.abs(np.diff(values, axis=0)).mean() + np.abs(np.diff(values, axis=1)).mean())
+
+
+def lit(before: Picture, now: Picture, gone: tuple[int, int]) -> tuple[float, float]:
+    """Signal of a picture, and by how much more it is in the next, which moved right and down by ``gone`` pixels; of the middle of what is neither
+    black nor white. Nothing, where not all of that changed alike."""
+    import cv2
+
+    (h, w), (dx, dy) = before.shape, gone
+    if abs(dx) > w // 2 or abs(dy) > h // 2:
+        return 0.0, 0.0
+    alike = before[max(-dy, 0) : h - max(dy, 0), max(-dx, 0) : w - max(dx, 0)], now[max(dy, 0) : h + min(dy, 0), max(dx, 0) : w + min(dx, 0)]
+    a, b = (cv2.resize(np.ascontiguousarray(p, np.float32), LIT, interpolation=cv2.INTER_AREA) for p in alike)
+    low, high = SHOWS
+    shows = (np.minimum(a, b) > low) & (np.maximum(a, b) < high)
+    if shows.sum() < 0.1 * a.size:
+        return 0.0, 0.0
+    level, more = a[shows], (b - a)[shows]
+    quarter = np.quantile(level, [0.25, 0.75])
+    amid = (level >= quarter[0]) & (level <= quarter[1])
+    rise = float(np.median(more[amid]))
+    if np.median(np.abs(more[amid] - rise)) > UNEVEN:
+        return 0.0, 0.0
+    return float(np.median(level[amid])) / 255, rise / 255
 
 
 def blurs(rows: Rows) -> float | None:

@@ -18,11 +18,11 @@ from ..read.step import assumed_samples, turn_of, upright_raster
 from ..route import Route, walk
 from ..space.looks import RoundLook, SphereLook
 from ..space.sphere import angles, direction, rotation
-from ..steady import solve, standing
+from ..steady import lamp, solve, standing
 from ..steady.slow import slow
 from ..steady.step import lens_of, pane_of
 from .analysing import turns_of
-from .steadying import answers, as_it_shows, upright_path
+from .steadying import answers, as_it_shows, recorded_curve, upright_path
 
 Array = NDArray[np.float64]
 SLOWEST = 0.1  # Hz: what is slower is where it goes
@@ -33,7 +33,9 @@ CELLS = 12, 7  # across and down, of which each is said to count or not
 class Drawn:
     """``way`` (frames, 2): right and down in recorded pixels, or of a sphere heading and tilt in degrees; ``laid``: the same as delivered, None where
     it is left as it was held. ``hz``: middles of thirds of octaves; ``shakes`` and ``left``: rms in each, before and after. ``spent`` (frames):
-    budget that each frame needs, None where nothing is spent; ``needed``: the budget with which it would all be done, None where any will do."""
+    budget that each frame needs, None where nothing is spent; ``needed``: the budget with which it would all be done, None where any will do.
+    ``lit`` (frames): stops by which its light lies over that of the first frame, and ``evened``: as delivered, None where it is left as it is;
+    ``flickers``: stops rms of it that would go."""
 
     way: Array
     laid: Array | None
@@ -42,12 +44,15 @@ class Drawn:
     left: Array | None
     spent: Array | None
     needed: float | None = None
+    lit: Array | None = None
+    evened: Array | None = None
+    flickers: float = 0.0
 
 
 def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) -> Drawn:
     """Reckoned, of how the picture moved as it was measured; what ``steadying.compared`` says was followed again."""
     walked, rate, s = walk(route, facts, seen), float(facts.rate or 25), route.steady
-    held, needed = s.method != "off", None
+    held, needed, lit, evened, flickers = s.method != "off", None, None, None, 0.0
     if lens_of(walked["steady"].before, walked.draft) is not None:
         stands, spent = standing.stands(rows), None
         moves = solve.unpacked(s.moves, facts.frames, (1, 1)) if held else None
@@ -61,9 +66,14 @@ def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) 
         before, after = path[:, :2], None if moves is None else path[:, :2] - moves[:, :2]
         shakes, spent = [before, after], None if moves is None else solve.spent(moves, pane)
         needed = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
+        curve = recorded_curve(facts, route, seen)
+        lit, flickers = lamp.stops(rows, curve), lamp.flickers(rows, curve, rate, s.cut)
+        more = lamp.unpacked(s.light, facts.frames) if s.evens else None
+        evened = None if more is None else lit + more
     assert before is not None and shakes[0] is not None
     hz = thirds(rate)
-    return Drawn(before, after, hz, in_thirds(shakes[0], rate, hz), None if shakes[1] is None else in_thirds(shakes[1], rate, hz), spent, needed)
+    left = None if shakes[1] is None else in_thirds(shakes[1], rate, hz)
+    return Drawn(before, after, hz, in_thirds(shakes[0], rate, hz), left, spent, needed, lit, evened, flickers)
 
 
 def solved(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[dict[str, object], bytes]:

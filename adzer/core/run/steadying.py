@@ -18,6 +18,8 @@ from ..cards import DeliveryCard
 from ..compile import preview_plan
 from ..errors import AdzerError, Stopped
 from ..finding import Level
+from ..light import names
+from ..light.curves import Curve
 from ..look import motion, passes, track, turns
 from ..look.motion import Motion
 from ..look.passes import Pass
@@ -30,7 +32,7 @@ from ..route import Route, walk
 from ..shape.view import followed_over
 from ..space.level import level_through
 from ..space.sphere import Directions, Equirect
-from ..steady import sidecar, solve, standing
+from ..steady import lamp, sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
 from ..steady.slow import slow
@@ -94,10 +96,19 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
     if route.steady.sidecar is not None:
         rows, _ = told(rows, facts, route, seen_through is None)
     sure = motion.SURE if seen_through is None else turns.SURE
-    if len(rows) and (rows[:, sure] > 0).mean() < 0.5:
+    if route.steady.method != "off" and len(rows) and (rows[:, sure] > 0).mean() < 0.5:
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
-    text = _held_flat(rows, facts, route, seen) if seen_through is None else _standing(rows, facts, route, seen, seen_through)
-    return records.to_plain(route.steady) | {"moves": text}
+    s, text, light = route.steady, "", ""
+    if s.method != "off":
+        text = _held_flat(rows, facts, route, seen) if seen_through is None else _standing(rows, facts, route, seen, seen_through)
+    if s.evens and seen_through is None:
+        light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
+    return records.to_plain(s) | {"moves": text, "light": light}
+
+
+def recorded_curve(facts: FileFacts, route: Route, seen: Seen | None) -> Curve | None:
+    """In whose light the recording flickers, as Steady gets it."""
+    return names.recorded(walk(route, facts, seen)["steady"].before)
 
 
 def aspect_of(facts: FileFacts, route: Route) -> float:

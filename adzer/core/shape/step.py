@@ -333,6 +333,8 @@ def _drafted(context: Context, made: Shaped | Laid) -> Draft:
     if context.draft.held is not None and not isinstance(made, Laid):
         held, read, across = context.draft.held, context.draft.readout, context.draft.across
         panel = replace(panel, patches=tuple(replace(p, turning=held, readout=read, across=across) for p in panel.patches))
+    if context.draft.lamp is not None and not isinstance(made, Laid):
+        panel = replace(panel, patches=tuple(replace(p, tone=context.draft.lamp) for p in panel.patches))
     draft = context.draft.with_(raster=made.fitted.raster, panels=(panel,))
     if isinstance(made, Laid):
         draft = draft.with_(panels=(made.drawn,), inputs=made.inputs or draft.inputs)

@@ -117,6 +117,31 @@ class Turning:
         return np.asarray(np.concatenate([made[..., :2] / made[..., 2:], d[..., 2:]], axis=-1) if flat else made)
 
 
+@dataclass(frozen=True, eq=False)
+class Lamp:
+    """By how many ``stops`` (n,) all of a recording's light is made brighter, at ``times`` (n,) seconds, rising; straight between."""
+
+    times: Array
+    stops: Array
+
+    @property
+    def still(self) -> bool:
+        return not self.stops.any()
+
+    def at(self, d: Array, time: float) -> Array:
+        """(…, 3) how many times, of directions (…, 3).
+
+        >>> Lamp(np.array([0.0, 1.0]), np.array([0.0, 2.0])).at(np.array([0.0, 1.0, 0.0]), 0.5).tolist()
+        [2.0, 2.0, 2.0]
+        """
+        return np.full(d.shape, 2.0 ** float(np.interp(time, self.times, self.stops)))
+
+    def later(self, seconds: float) -> Lamp:
+        """At each moment what this is so much later."""
+        return Lamp(self.times - seconds, self.stops)
+
+
+
 class RoundLook(Look):
     """Of a sphere. ``level``: tilt and roll in degrees of its own up; ``held``: from where it stands to how it was recorded, where it is
     held against the camera's shake."""

@@ -27,12 +27,13 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     mark     the frame on which that is marked, and its left, top, width and height in shares of the recorded picture as it stands upright
     readout  milliseconds from the first row read out to the last, below 0 upwards; None: nobody has said, and all rows count as one moment
     view     degrees that a flat picture's lens sees across the recorded one: it is held by turning it; None: nobody knows, and it is shifted
+    evens    its light is made even, frame by frame: what is faster than the cut goes; ``light``: by how many stops (``lamp.packed``)
     aspect   how many times as wide as high each pixel of the upright picture was when its moves were solved, its lens's squeeze undone
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
     """
 
-    OWN = frozenset({"moves", "aspect", "lean", "opens", "mark", "sidecar"})
+    OWN = frozenset({"moves", "light", "aspect", "lean", "opens", "mark", "sidecar"})
     FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain, 4: lambda plain: plain}
 
     version: int = 5
@@ -49,6 +50,8 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     mark: tuple[Annotated[int, Meta(ge=0)], Share, Share, Share, Share] | None = None
     readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
     view: Annotated[float, Meta(ge=5, le=150)] | None = None
+    evens: bool = False
     aspect: Annotated[float, Meta(gt=0, le=16)] = 1.0
     sidecar: str | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""
+    light: Annotated[str, Meta(max_length=4_000_000)] = ""

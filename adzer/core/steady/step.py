@@ -10,14 +10,15 @@ import xxhash
 
 from .. import records
 from ..finding import Finding, Fix, Level
+from ..light import names
 from ..media.clock import Clock, clock_of
 from ..media.probe import FileFacts
 from ..picture import Picture
 from ..plan import Draft
-from ..space.looks import Turning
+from ..space.looks import Lamp, Turning
 from ..space.sphere import Directions, Equirect, Round, rotation
 from ..stage import Context, StepResult
-from . import solve, standing
+from . import lamp, solve, standing
 from .measure import VERSION, Shake, Turned, turn_words, words
 from .settings import SteadySettings
 from .solve import Array, Pane
@@ -67,33 +68,46 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         return _standing(picture, settings, context, lens)
     if not is_flat(picture, context.draft):
         return StepResult(picture, "left as it is", idle=True)
-    found = shaken(context.measured)
-    wants = "" if found else "motion"
-    if settings.method == "off":
+    found, draft, facts = shaken(context.measured), context.draft, context.facts
+    wants, findings, says = "" if found else "motion", list[Finding](), list[str]()
+    if settings.method != "off":
+        kept, pane = 1 - settings.budget, pane_of(settings, facts, picture.turn)
+        leave = Fix("Leave it as it was held", "steady", {"method": "off"})
+        if _moves(settings.moves, facts.frames, pane.size) is None:
+            text = "It is to be steadied, but how it moves was not measured on this very recording. Measure it, and choose how again."
+            return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
+        if not _fits(settings.moves, facts.frames, pane, kept):
+            text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
+            return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", leave),))
+        held = _turning(settings.moves, facts.frames, pane, kept, clock_of(facts), bool(settings.readout))
+        findings += _costs(settings, found, draft)
+        read = (settings.readout or 0.0) / 1000
+        read = -read if picture.turn in (90, 180) else read  # the first row then lies at the right, or below
+        draft = draft.with_(held=held, aspect=settings.aspect, readout=read, across=bool(picture.turn % 180))
+        says.append(f"{SAYS[settings.method]}, keeps {kept**2:.0%}")
+    if settings.evens:
+        made = _lamp(settings.light, facts.frames, clock_of(facts))
+        if made is None:
+            text = "Its light is to be made even, but how it flickers was not measured on this very recording. Measure it, and choose again."
+            fix = Fix("Leave its light as it is", "steady", {"evens": False})
+            return StepResult(picture, "not measured", (Finding(Level.STOP, "light-missing", text, "steady", fix),), wants=wants)
+        draft = draft.with_(lamp=made, curve=draft.curve or names.recorded(picture))
+        says.append("its light even")
+    if not says:
         return StepResult(picture, words(found) if found else "left as it is", idle=True, wants=wants)
-    facts = context.facts
-    if _moves(settings.moves, facts.frames, picture.raster) is None:
-        text = "It is to be steadied, but how it moves was not measured on this very recording. Measure it, and choose how again."
-        finding = Finding(Level.STOP, "moves-missing", text, "steady", Fix("Leave it as it was held", "steady", {"method": "off"}))
-        return StepResult(picture, "not measured", (finding,), wants=wants)
-    kept = 1 - settings.budget
-    pane = pane_of(settings, facts, picture.turn)
-    if not _fits(settings.moves, facts.frames, pane, kept):
-        text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
-        return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", Fix("Leave it", "steady", {"method": "off"})),))
-    held = _turning(settings.moves, facts.frames, pane, kept, clock_of(facts), bool(settings.readout))
-    findings = []
-    if context.draft.pace is not None and context.draft.pair is None and settings.budget > 0.2:
+    return StepResult(picture, ", ".join(says), tuple(findings), draft=draft, wants=wants)
+
+
+def _costs(settings: SteadySettings, found: Shake | None, draft: Draft) -> list[Finding]:
+    """What holding it spends, and what it cannot undo."""
+    findings, kept = [], 1 - settings.budget
+    if draft.pace is not None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
     if found is not None and found.blurs is not None:
         text = f"What moved fastest was drawn out while the shutter was open: {found.blurs:.0%} less sharp on those frames than on still ones. Held, "
         text += "that blur goes on pulsing. Keep more of the shake, or expose for a shorter time next time."
         findings.append(Finding(Level.NOTE if found.blurs < PULSES else Level.WARN, "blur-pulses", text, "steady"))
-    says = f"{SAYS[settings.method]}, keeps {kept**2:.0%}"
-    read = (settings.readout or 0.0) / 1000
-    read = -read if picture.turn in (90, 180) else read  # the first row then lies at the right, or below
-    draft = context.draft.with_(held=held, aspect=settings.aspect, readout=read, across=bool(picture.turn % 180))
-    return StepResult(picture, says, tuple(findings), draft=draft, wants=wants)
+    return findings
 
 
 def _standing(picture: Picture, settings: SteadySettings, context: Context, lens: Directions) -> StepResult:
@@ -139,6 +153,12 @@ def _fits(text: str, frames: int, pane: Pane, kept: float) -> bool:
 def _turning(text: str, frames: int, pane: Pane, kept: float, clock: Clock, by_row: bool) -> Turning | None:
     moves = _moves(text, frames, pane.size)
     return None if moves is None else solve.held(moves, pane, kept, np.array([clock.time(n) for n in range(frames)]), by_row)
+
+
+@lru_cache(maxsize=16)
+def _lamp(text: str, frames: int, clock: Clock) -> Lamp | None:
+    more = lamp.unpacked(text, frames)
+    return None if more is None else Lamp(np.array([clock.time(n) for n in range(frames)]), more)
 
 
 @lru_cache(maxsize=16)

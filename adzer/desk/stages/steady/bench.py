@@ -19,6 +19,7 @@ from ....core.run.steadied import Drawn
 from ....core.run.steadying import METHODS, STANDS, TRAVELS, Matters, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions, heading_tilt
+from ....core.steady.lamp import TELLS
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
 from ....core.steady.step import SHAKEN, lens_of, shaken, turned
@@ -80,6 +81,9 @@ class SteadyBench(StageBench):
         self.eases = Choice([("of every frame", False), ("where it needs it", True)])
         self.eases.chosen.connect(lambda v: self._solve(eases=v))
         self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.eases, self.level)
+        self.evens = Choice([("as recorded", False), ("made even", True)])
+        self.evens.chosen.connect(lambda v: self._solve(evens=v))
+        self.light = Question("Is its light steady?", self.evens)
         self.readout = Number(0, 0.1, -100, 100, 1)
         self.readout.settled.connect(lambda v: self._solve(readout=v))
         self.sees = Number(0, 0.5, 0, 150, 1)
@@ -110,9 +114,10 @@ class SteadyBench(StageBench):
         self.lines = Lines(OFF, "px", 3)
         self.thirds = Thirds("How fast it shakes", 2)
         self.spent = Lines("What it spends", "%", 2)
+        self.lit = Lines("Its light, against the first frame's", "stops", 2)
         self._drawn_now: tuple[tuple[object, ...], Drawn | None] = ((), None)
-        self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.ways_card]
-        self.instruments = [self.lines, self.thirds, self.spent, self.table]
+        self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.light, self.ways_card]
+        self.instruments = [self.lines, self.thirds, self.spent, self.lit, self.table]
 
     def _measure(self) -> None:
         """Starts it, or stops it while it runs."""
@@ -144,9 +149,9 @@ class SteadyBench(StageBench):
         if shot is None or self._busy:
             return
         s, rows = self.desk.route_of(shot).steady, self.desk.moved_rows(shot)
-        wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves")} | changes
-        if wanted["method"] == "off":
-            self.desk.answer("steady", **wanted, moves="")
+        wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves", "light")} | changes
+        if wanted["method"] == "off" and not wanted["evens"]:
+            self.desk.answer("steady", **wanted | {"moves": "", "light": ""})
             return
         if rows is None:
             self.desk.said.emit("How it moves has to be measured first.")
@@ -342,6 +347,8 @@ class SteadyBench(StageBench):
             card.setVisible(found is not None)
         self.cost.setVisible(found is not None and not round_)
         self.rows.setVisible(found is not None and not round_ and s.method != "off")
+        self.light.setVisible(found is not None and not round_)
+        self.evens.set_value(s.evens)
         self.readout.set_value(s.readout or 0.0)
         self.sees.set_value(s.view or 0.0)
         if isinstance(found, Shake) and found.readout is not None:
@@ -383,7 +390,13 @@ class SteadyBench(StageBench):
             "every delivered pixel is still interpolated once.",
             "Others leave it: some shake belongs to the shot.",
         )  # fmt: skip
-        drawn = self._reckoned(shot, walked) if found is not None and not round_ and s.method != "off" else None
+        drawn = self._reckoned(shot, walked) if found is not None and not round_ else None
+        if drawn is not None:
+            flickers = f"It goes up and down by {drawn.flickers:.2f} stops (rms) faster than a light that is meant to change"
+            self.light.say(
+                f"{flickers}. Made even, each frame is brightened or darkened in light; what is slow stays." if drawn.flickers > TELLS else
+                f"{flickers}, which nobody sees."
+            )  # fmt: skip
         needs = "" if drawn is None or drawn.needed is None else _needs(drawn.needed, s.budget)
         self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture.{needs} What would need more is held less far: nothing bare ever enters.")
         if isinstance(found, Turned):
@@ -454,6 +467,7 @@ class SteadyBench(StageBench):
         unit, now = "px" if self._lens is None else "°", clock_of(shot.facts).time(self.desk.frame)
         drawn = self._reckoned(shot, walked) if trace is not None else None
         self.lines.setVisible(trace is not None)
+        self.lit.setVisible(drawn is not None and drawn.lit is not None and (drawn.evened is not None or drawn.flickers > TELLS))
         self.thirds.setVisible(drawn is not None)
         self.spent.setVisible(drawn is not None and drawn.spent is not None)
         self.lines.unit = unit
@@ -463,6 +477,10 @@ class SteadyBench(StageBench):
                 few, times = _few(shot, np.abs(drawn.spent))
                 budget = walked.route.steady.budget * 100
                 self.spent.show_lines(times, [("", drawn.spent[few] * 100)], (), now, ((budget, "may be spent"),))
+        if drawn is not None and drawn.lit is not None:
+            few, times = _few(shot, np.abs(drawn.lit - drawn.lit.mean()))
+            lines = [("as recorded", drawn.lit[few])] + ([("made even", drawn.evened[few])] if drawn.evened is not None else [])
+            self.lit.show_lines(times, lines, (), now)
         if drawn is not None and drawn.laid is not None:
             axis = int(np.ptp(drawn.way, axis=0).argmax())
             side = (("right", "down") if self._lens is None else ("heading", "tilt"))[axis]

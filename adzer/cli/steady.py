@@ -48,6 +48,7 @@ def shake(
     ] = "calm",
     json_: Json = False,
 ) -> None:
+    from ..core.intake import proxies
     from ..core.job import Job
     from ..core.route import Route
     from ..core.run import analysing
@@ -66,7 +67,7 @@ def shake(
             if wants:
                 try:
                     with progress(shot.name) as show:
-                        analysing.through(held, wants, facts, shot.route, show, held.seen(shot.id))
+                        analysing.through(held, wants, facts, shot.route, show, held.seen(shot.id), proxies.instead(shot, walk(shot)))
                 except AdzerError as error:
                     say(f"{shot.name}: {error}")
                     continue

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, Signal
 
 from ..core.errors import AdzerError
+from ..core.intake import proxies
 from ..core.job import Shot
 from ..core.run import analysing
 from .model import Desk
@@ -92,7 +93,8 @@ class Analysing(QObject):
                 elif asked == self._asked:
                     self._over(error)
 
-            self.desk.worker.chore("analyse", (name, shot.facts, shot.route, span, self.desk.seen(shot)), spanned)
+            instead = proxies.instead(shot, self.desk.walk(shot))
+            self.desk.worker.chore("analyse", (name, shot.facts, shot.route, span, self.desk.seen(shot), instead), spanned)
             return
 
         def found(bodies: dict[str, bytes] | None, error: str | None) -> None:

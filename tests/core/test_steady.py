@@ -23,7 +23,7 @@ from adzer.core.intake.take import facts_of
 from adzer.core.look.motion import path
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.route import Route, walk
-from adzer.core.run import steadying
+from adzer.core.run import analysing, steadying
 from adzer.core.steady import solve
 from adzer.core.steady.slow import slow
 
@@ -259,6 +259,33 @@ def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_p
 
         apart[name] = float(np.sqrt(np.mean([((gone(f, slice(10, 90)) - gone(f, slice(-90, -10))) ** 2).sum() for f in frames[1:]])))
     assert apart["as one"] > 1.0 and max(apart[name] for name in apart if name != "as one") < 0.2 * apart["as one"], apart
+
+
+def test_a_proxy_says_how_its_master_moves(tmp_path):
+    """Both enlarged by another library. The master is looked at where there is no proxy, or one that lacks a frame; else it need not be there."""
+    _shaken(tmp_path / "a.mkv", _hand(20, 8, reach=4.0))
+    frames = [f / 256 for f in lumas(tmp_path / "a.mkv")]
+    made = {}
+    for name, size, some in (("master", (1320, 880), frames), ("proxy", (660, 440), frames), ("cut", (660, 440), frames[:-1])):
+        with Writer(tmp_path / f"{name}.mkv", _spec(size)) as writer:
+            for n, luma in enumerate(some):
+                frame, target = writer.blank()
+                large = cv2.resize(luma, size, interpolation=cv2.INTER_CUBIC)
+                target[0][: size[1], : size[0]], target[1][:], target[2][:] = np.clip(np.rint(large), 16, 235), 128, 128
+                writer.write(frame, n)
+        made[name] = facts_of(tmp_path / f"{name}.mkv")
+
+    def rows(instead):
+        body = analysing.analyse("motion", made["master"], Route(), (0, 19), None, None if instead is None else (made[instead], Route()))
+        return np.frombuffer(body, "<f4").reshape(19, -1)
+
+    own, by_proxy = rows(None), rows("proxy")
+    assert np.array_equal(rows("cut"), own) and not np.array_equal(by_proxy, own) and np.abs(own[:, :2]).max() > 5
+    assert np.sqrt(((by_proxy - own)[:, :2] ** 2).mean()) < 0.2 and np.sqrt(((by_proxy - own)[:, 2:4] ** 2).mean()) < 0.03
+    (tmp_path / "master.mkv").unlink()
+    assert np.array_equal(rows("proxy"), by_proxy)
+    with pytest.raises(AdzerError, match=r"master\.mkv"):
+        rows("cut")
 
 
 def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):

@@ -67,6 +67,12 @@ def shown_with(shot: Shot, walked: Walk, route: Route, on_proxies: bool) -> tupl
     return part.facts, _uncleaned(route).with_("read", **held)
 
 
+def instead(shot: Shot, walked: Walk) -> tuple[FileFacts, Route] | None:
+    """Its proxy, and the route to read that with, for what need not be looked at on the recording itself; None: it has none."""
+    part = stand_in(shot)
+    return None if part is None or not Path(part.path).exists() else shown_with(shot, walked, shot.route, True)
+
+
 def _uncleaned(route: Route) -> Route:
     """A proxy has not the noise that was measured on its master, nor its codes: it is shown as it is."""
     return route.with_("develop", clean=None, colour=None, even=False) if route.develop != Route().develop else route

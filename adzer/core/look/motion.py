@@ -322,6 +322,14 @@ def _slope(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float
     return found, scale / max(float(np.sqrt((weight * x * x).sum())), 1e-12)
 
 
+def enlarged(rows: Rows, times: float) -> Rows:
+    """The rows of a picture as of one that is so many times as wide and high."""
+    made = np.array(rows)
+    made[:, [X, Y]] *= times
+    made[:, OVER] *= times**2
+    return made
+
+
 def squared(rows: Rows, aspect: float) -> Rows:
     """The rows of a picture whose pixels are ``aspect`` times as wide as high, with roll, size and what leans as square ones would have it; its
     middle still moves by recorded pixels."""

@@ -6,11 +6,13 @@ import time
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
+
 from .. import records
 from ..errors import AdzerError
 from ..job import Job
 from ..look import passes
-from ..look.motion import Motion
+from ..look.motion import WIDE, Motion, enlarged
 from ..look.passes import Pass, Rows
 from ..look.turns import Turns
 from ..media.probe import FileFacts
@@ -20,6 +22,8 @@ from ..route import Route, walk
 from ..steady.measure import shake, trace, turned
 from ..steady.step import lens_of
 from .render import Progress, Report
+
+Instead = tuple[FileFacts, Route]  # a proxy, and the route it is read with
 
 
 def turns_of(facts: FileFacts, route: Route, seen: Seen | None) -> Turns:
@@ -95,17 +99,33 @@ def keep_found(job: Job, name: str, facts: FileFacts, bodies: dict[str, bytes]) 
         job.keep_measured(facts.fingerprint, _of(name)[1], body, key)
 
 
-def through(job: Job, name: str, facts: FileFacts, route: Route, report: Report = lambda _: None, seen: Seen | None = None) -> None:
+def through(
+    job: Job, name: str, facts: FileFacts, route: Route, report: Report = lambda _: None, seen: Seen | None = None, instead: Instead | None = None
+) -> None:
     """All of an analysis that the job does not have yet, each span kept as it comes, and its finding."""
     left = missing(job, name, facts)
     begun, done, total = time.monotonic(), 0, sum(b - a for a, b in left)
     for span in left:
-        keep(job, name, facts, span, analyse(name, facts, route, span, seen))
+        keep(job, name, facts, span, analyse(name, facts, route, span, seen, instead))
         done += span[1] - span[0]
         report(Progress("measuring", done, total, done / max(time.monotonic() - begun, 1e-6)))
     keep_found(job, name, facts, found(name, facts, kept(job, name, facts)))
 
 
-def analyse(name: str, facts: FileFacts, route: Route, span: tuple[int, int], seen: Seen | None = None) -> bytes:
-    """One span of an analysis, to be kept."""
+def analyse(
+    name: str, facts: FileFacts, route: Route, span: tuple[int, int], seen: Seen | None = None, instead: Instead | None = None
+) -> bytes:
+    """One span of an analysis, to be kept; of how a flat picture moves from what may be looked at ``instead``, if that shows the same."""
+    if name == "motion" and instead is not None and _shows(facts, instead[0]):
+        small, shown = instead
+        body = passes.run(PASSES[name](small, shown, None), small.source, small.fingerprint, span)
+        rows = np.frombuffer(body, "<f4").reshape(-1, len(Motion.columns))
+        return enlarged(rows, facts.raster[0] / small.raster[0]).astype("<f4").tobytes()
     return passes.run(PASSES[name.partition(" ")[0]](facts, route, seen), facts.source, facts.fingerprint, span)
+
+
+def _shows(facts: FileFacts, small: FileFacts) -> bool:
+    """Has a proxy the same frames of the same picture, and as much of it as is looked at?"""
+    (w, h), (across, down) = facts.raster, small.raster
+    alike = small.frames == facts.frames and small.rate == facts.rate and (small.pixel_aspect or 1) == (facts.pixel_aspect or 1)
+    return alike and across >= min(w, WIDE) and abs(down * w / (across * h) - 1) < 0.01

@@ -273,8 +273,8 @@ MATCHING: dict[str, Callable[..., object]] = {
 
 
 OF_A_STAGE: dict[str, Callable[..., object]] = {
-    "steady": steadied.solved, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows: steadying.compared(
-        facts, seen, route, cards.delivery(card), budget, rows=rows
+    "steady": steadied.solved, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows, times: steadying.compared(
+        facts, seen, route, cards.delivery(card), budget, rows=rows, times=times
     ),
     "drawn": steadied.drawn, "followed": steadied.followed, "evenly": pacing.evenly, "loop": loops.loop, "ways looped": loops.ways,
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),

@@ -301,9 +301,10 @@ def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[tuple
 
 def compared(
     facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, budget: float, report: Report = lambda _: None,
-    rows: NDArray[np.float32] | None = None,
+    rows: NDArray[np.float32] | None = None, times: float = 1.0,
 ) -> tuple[Shake | Turned, tuple[Way, ...]]:  # fmt: skip
-    """Every method, made and looked at again as delivered; one that fails is a row with its reason."""
+    """Every method, made and looked at again as delivered; one that fails is a row with its reason. ``times``: how many times as wide the recording
+    is that a proxy stands for, in whose pixels is told what is left."""
     round_ = lens(facts, route, seen) is not None
     rows = rows_of(facts, route, report, seen) if rows is None else rows
     rate = float(facts.rate or 25)
@@ -323,26 +324,26 @@ def compared(
             left, roll, fastest = turns_left(again, rate)
             way = Way(name, left, roll, 1.0, heading=heading, fastest=fastest)
         else:
-            way = _flat_way(facts, seen, each, card, rows, again)
+            way = _flat_way(facts, seen, each, card, rows, again, times)
         made.append(msgspec.structs.replace(way, took=round(time.monotonic() - begun, 2)))
     return said(rows, facts, route, seen), tuple(made)
 
 
 def _flat_way(
-    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32]
+    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32], times: float
 ) -> Way:
     rate, raster, s = float(facts.rate or 25), upright_raster(facts, route.read), route.steady
     walked = walk(route, facts, seen, card)
     wide, detail = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0], walked["shape"].after.detail
     kept = (1 - s.budget) ** 2 if s.method != "off" else 1.0
-    left, roll = left_of(again, rate, raster[0] / wide)
+    left, roll = left_of(again, rate, raster[0] / wide * times)
     turn = turn_of(facts, route.read)
     path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
     needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
     wobble, moves = motion.wobble(rows, again, facts.raster[1]), solve.unpacked(s.moves, facts.frames, pane.size)
     return Way(
-        s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=None if wobble is None else round(wobble, 3),
-        detail=None if detail is None else round(detail * (1 - s.budget if s.method != "off" else 1.0), 3),
+        s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=None if wobble is None else round(wobble * times, 3),
+        detail=None if detail is None else round(detail * times * (1 - s.budget if s.method != "off" else 1.0), 3),
         spends=0.0 if moves is None else round(float(solve.spent(moves, pane).max(initial=0.0)), 3),
     )  # fmt: skip
 

@@ -13,8 +13,11 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
+from ....core.look.motion import enlarged
 from ....core.media.clock import clock_of
-from ....core.route import Walk
+from ....core.media.probe import FileFacts
+from ....core.read.seen import Seen
+from ....core.route import Route, Walk
 from ....core.run.steadied import Drawn
 from ....core.run.steadying import METHODS, STANDS, TRAVELS, Matters, Way, best
 from ....core.space.looks import RoundLook
@@ -304,11 +307,18 @@ class SteadyBench(StageBench):
         for mark in self._marks or ():
             painter.drawEllipse(QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height()), 6, 6)
 
+    def _shown(self, shot: Shot) -> tuple[FileFacts, Route, Seen | None, NDArray[np.float32]] | None:
+        """What is made of it and looked at again, its proxy while the job works on proxies, and how that moves; None: nobody has measured it."""
+        rows, (facts, route, seen) = self.desk.moved_rows(shot), self.desk.shown(shot)
+        if rows is None or self._lens is not None:
+            return None if rows is None else (facts, route, seen, rows)
+        return facts, route, seen, enlarged(rows, facts.raster[0] / shot.facts.raster[0])
+
     def _compare(self) -> None:
         """Every way is made and looked at again, as delivered."""
         shot = self.desk.shot
-        rows = self.desk.moved_rows(shot) if shot is not None else None
-        if shot is None or rows is None or self._busy:
+        shown = self._shown(shot) if shot is not None else None
+        if shot is None or shown is None or self._busy:
             return
         self.compare.setText("Trying every way…")
 
@@ -316,21 +326,22 @@ class SteadyBench(StageBench):
             self._ways[shot.facts.fingerprint] = found[1]
             self._moved()
 
-        route, card = self.desk.route_of(shot), self.desk.card_of(shot)
-        args = (shot.facts, self.desk.seen(shot), route, card, route.steady.budget or 0.08, rows)
+        facts, route, seen, rows = shown
+        times = shot.facts.raster[0] / facts.raster[0]
+        args = (facts, seen, route, self.desk.card_of(shot), route.steady.budget or 0.08, rows, times)
         self._ask("ways", args, keep, "They could not be compared.")
 
     def _play(self) -> None:
         """The same moment held in every way, round and round; pressed again, it is put away."""
         shot = self.desk.shot
-        rows = self.desk.moved_rows(shot) if shot is not None else None
-        if self.looping is None or shot is None or rows is None:
+        shown = self._shown(shot) if shot is not None else None
+        if self.looping is None or shot is None or shown is None:
             return
         if self.looping.plays:
             self.looping.put_away()
             self._show_play()
             return
-        facts, route, seen = self.desk.shown(shot)
+        facts, route, seen, rows = shown
         changes = [c | {"budget": route.steady.budget or 0.08} for c in (METHODS if self._lens is None else STANDS)]
         names = [NAMES[f"{c['method']} {c.get('heading', '')}".strip()] for c in changes]
         args = (facts, seen, route, self.desk.card_of(shot), rows, changes, self.desk.frame, SECONDS, FIT[4])

@@ -194,7 +194,8 @@ class Patch:
             axis = 0 if self.across else 1
             for _ in range(3):  # when a row was read out follows from which row it is
                 rows = self.lens.place(made)[..., axis] / self.region[2 + axis]
-                made = self.turning.turned(d, time + self.readout * (np.clip(rows, 0.0, 1.0) - 0.5), flat)
+                later = self.readout * (np.clip(rows, 0.0, 1.0) - 0.5)
+                made = self.turning.turned(self.turning.gone(d, time, later), time + later, flat)
         return made
 
 

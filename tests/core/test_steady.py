@@ -261,6 +261,31 @@ def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_p
     assert apart["as one"] > 1.0 and max(apart[name] for name in apart if name != "as one") < 0.2 * apart["as one"], apart
 
 
+def test_a_pan_stands_upright(tmp_path):
+    """What was read out row by row while the camera was panned leans; how far the delivered picture still does, above against below, is told by
+    another library against what all rows of one moment would show."""
+    photo = 60 + 0.6 * photograph("coffee").mean(axis=2)
+    y, x = np.mgrid[: SIZE[1], : SIZE[0]].astype(float)
+
+    def at(n, frames):
+        t = n + frames * ((y + 0.5) / SIZE[1] - 0.5)
+        return scipy.ndimage.map_coordinates(photo, [y + 40 + 0.5 * np.sin(1.9 * n), x + 6.0 * t], order=3, mode="reflect")
+
+    _written(tmp_path / "a.mkv", (at(n, 0.8) for n in range(16)))
+    leans = {}
+    for name, readout in (("as one", "0"), ("by row", "32")):
+        out = ("--card", "archive", "--out", tmp_path / f"{name}.mkv")
+        run("steady", tmp_path / "a.mkv", "--method", "drift", "--budget", "8%", "--readout", readout, *out)
+        made, apart = lumas(tmp_path / f"{name}.mkv"), []
+        for n in range(2, 14):
+            meant = cv2.resize(at(n, 0.0)[13:-13, 19:-19].astype(np.float32), SIZE, interpolation=cv2.INTER_CUBIC)
+            two = ((meant[rows, 24:-24], made[n][rows, 24:-24]) for rows in (slice(8, 80), slice(-80, -8)))
+            above, below = (phase_cross_correlation(a, b, upsample_factor=50)[0][1] for a, b in two)
+            apart.append(above - below)
+        leans[name] = float(np.median(apart))
+    assert abs(leans["as one"]) > 3.0 and abs(leans["by row"]) < 0.1 * abs(leans["as one"]), leans
+
+
 def test_a_proxy_says_how_its_master_moves(tmp_path):
     """Both enlarged by another library. The master is looked at where there is no proxy, or one that lacks a frame; else it need not be there."""
     _shaken(tmp_path / "a.mkv", _hand(20, 8, reach=4.0))

@@ -192,3 +192,36 @@ def test_one_key_holds_all_shots_alike(window):
     assert desk.walk(desk.all[below.id])["steady"].result.says.startswith("its jitter gone") and desk.laid(desk.all[below.id]) is not None
     desk.undo()
     assert desk.all[below.id].route.steady.method == "off" and desk.shots[at].route.steady.method == "drift"
+
+
+def test_what_was_looked_at_is_kept_across_a_cut(window):
+    """By trigonometry: what was clicked lies where it is looked at then, in a view of its own or where the shot above was looked at last."""
+    desk = window.desk
+    at = next(i for i, s in enumerate(desk.shots) if s.name == "all round")
+    sphere = {"projection": "equirectangular", "coverage": "360"}
+    desk.select(at - 1)
+    desk.answer("read", **sphere)
+    desk.answer("shape", view={"keys": [{"heading": -10.0}, {"t": 1.0, "heading": 25.0}]})
+    desk.select(at)
+    desk.answer("read", **sphere)
+    desk.answer("steady", method="level", moves=solve.packed(np.zeros((desk.shot.facts.frames, 4)), (1, 1)), opens=7.0)
+    desk.answer("shape", view={"keys": [{"fov": 100.0, "heading": 5.0}]})
+    desk.unfold("steady")
+    bench, mid = window.bench.bench, QPointF(0.5, 0.5)
+    bench.kept.click()
+    assert bench.kept.text() == "Click it on the picture"
+    bench.dragged(QPointF(0.8, 0.5), False)
+    bench.dragged(QPointF(0.8, 0.5), True)
+    right = float(np.degrees(np.arctan(0.6 * np.tan(np.radians(50)))))
+    assert desk.shot.route.steady.opens == pytest.approx(7.0 + right, abs=0.1) and bench.kept.text() == "Keep what was looked at"
+    view = desk.walk(desk.shot).draft.panels[0].look
+    ahead = view.directions(np.array([view.size[0] * mid.x()]), np.array([view.size[1] * mid.y()]), 0.0)[0]
+    turned = np.radians(7.0 + 5.0 + right)
+    assert ahead == pytest.approx([np.sin(turned), np.cos(turned), 0], abs=0.01)
+    desk.answer("shape", view=None)
+    desk.answer("steady", opens=0.0)
+    bench.kept.click()
+    bench.dragged(QPointF(0.75, 0.5), True)  # a quarter to the right in the whole sphere
+    assert desk.shot.route.steady.opens == pytest.approx(90.0 - 25.0, abs=0.1)
+    desk.select(0)
+    assert bench.kept.isHidden()

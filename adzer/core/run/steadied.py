@@ -33,9 +33,9 @@ CELLS = 12, 7  # across and down, of which each is said to count or not
 class Drawn:
     """``way`` (frames, 2): right and down in recorded pixels, or of a sphere heading and tilt in degrees; ``laid``: the same as delivered, None where
     it is left as it was held. ``hz``: middles of thirds of octaves; ``shakes`` and ``left``: rms in each, before and after. ``spent`` (frames):
-    budget that each frame needs, None where nothing is spent; ``needed``: the budget with which it would all be done, None where any will do.
-    ``lit`` (frames): stops by which its light lies over that of the first frame, and ``evened``: as delivered, None where it is left as it is;
-    ``flickers``: stops rms of it that would go."""
+    budget that each frame needs, or takes where it eases, None where nothing is spent; ``needed``: the budget with which it would all be done,
+    None where any will do. ``lit`` (frames): stops by which its light lies over that of the first frame, and ``evened``: as delivered, None
+    where it is left as it is; ``flickers``: stops rms of it that would go."""
 
     way: Array
     laid: Array | None
@@ -64,7 +64,8 @@ def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) 
         path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
         moves = solve.unpacked(s.moves, facts.frames, pane.size) if held else None
         before, after = path[:, :2], None if moves is None else path[:, :2] - moves[:, :2]
-        shakes, spent = [before, after], None if moves is None else solve.spent(moves, pane)
+        shakes = [before, after]
+        spent = None if moves is None else 1 - solve.windows(moves, s.budget) if s.eases else solve.spent(moves, pane)
         needed = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
         curve = recorded_curve(facts, route, seen)
         lit, flickers = lamp.stops(rows, curve), lamp.flickers(rows, curve, rate, s.cut)

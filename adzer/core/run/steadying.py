@@ -98,12 +98,14 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
     sure = motion.SURE if seen_through is None else turns.SURE
     if route.steady.method != "off" and len(rows) and (rows[:, sure] > 0).mean() < 0.5:
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
-    s, text, light = route.steady, "", ""
-    if s.method != "off":
-        text = _held_flat(rows, facts, route, seen) if seen_through is None else _standing(rows, facts, route, seen, seen_through)
+    s, text, goes, light = route.steady, "", "", ""
+    if s.method != "off" and seen_through is None:
+        text, goes = _held_flat(rows, facts, route, seen)
+    elif s.method != "off" and seen_through is not None:
+        text = _standing(rows, facts, route, seen, seen_through)
     if s.evens and seen_through is None:
         light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
-    return records.to_plain(s) | {"moves": text, "light": light}
+    return records.to_plain(s) | {"moves": text, "goes": goes, "light": light}
 
 
 def recorded_curve(facts: FileFacts, route: Route, seen: Seen | None) -> Curve | None:
@@ -145,7 +147,8 @@ def told(rows: NDArray[np.float32], facts: FileFacts, route: Route, flat: bool) 
     return (sidecar.as_moves(rows, made, far) if far is not None else made), fit
 
 
-def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> str:
+def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> tuple[str, str]:
+    """Its moves, and how fast it goes where it is meant to, as answers hold them."""
     s, rate, turn = route.steady, float(facts.rate or 25), turn_of(facts, route.read)
     walked = walk(route, facts, seen)
     if not is_flat(walked["steady"].before, walked.draft):
@@ -164,7 +167,8 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
         moves = moves * solve.share_inside(moves, pane, 1 - s.budget)[:, None]
     else:
         moves = solve.solved(path, pane, rate, s.method, s.budget, s.roll, s.cut)
-    return solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size)
+    goes = solve.packed(solve.going(path, moves, rate), pane.size) if s.readout else ""
+    return solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size), goes
 
 
 def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> str:
@@ -335,16 +339,17 @@ def _flat_way(
     rate, raster, s = float(facts.rate or 25), upright_raster(facts, route.read), route.steady
     walked = walk(route, facts, seen, card)
     wide, detail = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0], walked["shape"].after.detail
-    kept = (1 - s.budget) ** 2 if s.method != "off" else 1.0
     left, roll = left_of(again, rate, raster[0] / wide * times)
     turn = turn_of(facts, route.read)
     path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
     needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
     wobble, moves = motion.wobble(rows, again, facts.raster[1]), solve.unpacked(s.moves, facts.frames, pane.size)
+    window = np.ones(1) if moves is None else solve.windows(moves, s.budget)
+    spends = np.zeros(1) if moves is None else 1 - window if s.eases else solve.spent(moves, pane)
     return Way(
-        s.method, left, roll, round(kept, 4), None if needs is None else round(needs, 3), wobble=None if wobble is None else round(wobble * times, 3),
-        detail=None if detail is None else round(detail * times * (1 - s.budget if s.method != "off" else 1.0), 3),
-        spends=0.0 if moves is None else round(float(solve.spent(moves, pane).max(initial=0.0)), 3),
+        s.method, left, roll, round(float((window**2).mean()), 4), None if needs is None else round(needs, 3),
+        wobble=None if wobble is None else round(wobble * times, 3),
+        detail=None if detail is None else round(detail * times * float(window.mean()), 3), spends=round(float(spends.max()), 3),
     )  # fmt: skip
 
 
@@ -374,7 +379,7 @@ def best(ways: tuple[Way, ...], still: bool, matters: Matters = "calm") -> tuple
     hold = by.get(("hold", ""))
     if off is None or _shakes(off) < 0.3:
         return None, "It hardly shakes. Leave it."
-    if still and hold is not None and hold.needed is not None and hold.needed <= 1 - hold.kept**0.5:
+    if still and hold is not None and hold.needed is not None and hold.needed <= (hold.spends or 0.0) + 0.002:
         moving.append(hold)
     calmest = hold if hold in moving else min(moving, key=_shakes, default=None)
     if calmest is None:

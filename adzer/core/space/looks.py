@@ -69,11 +69,13 @@ class Turning:
     """How a recording stands against what is looked at, over time: what is looked at in direction d, it holds in direction
     ``matrix``·d. Rotations of directions; of a flat recording homographies of its places (x, y, 1).
 
-    ``times`` (n,) seconds, rising; ``matrices`` (n, 3, 3). Before the first and after the last it stays as it is there.
+    ``times`` (n,) seconds, rising; ``matrices`` (n, 3, 3). Before the first and after the last it stays as it is there. ``goes`` (n, 2): by how
+    much a second what is looked at of a flat recording goes on to the right and down meanwhile, as a pan does.
     """
 
     times: Array
     matrices: Array
+    goes: Array | None = None
 
     @staticmethod
     def fixed(matrix: Array) -> Turning:
@@ -104,7 +106,14 @@ class Turning:
 
     def later(self, seconds: float) -> Turning:
         """At each moment what this is so much later."""
-        return self if self.still else Turning(self.times - seconds, self.matrices)
+        return self if self.still else Turning(self.times - seconds, self.matrices, self.goes)
+
+    def gone(self, places: Array, time: float, later: Array) -> Array:
+        """Places (…, 3) of a flat recording that are looked at, as they lie so much ``later`` (…) seconds."""
+        if self.goes is None:
+            return places
+        way = np.array([np.interp(time, self.times, self.goes[:, c]) for c in (0, 1)] + [0.0])
+        return np.asarray(places + later[..., None] * way)
 
     def back(self, places: Array, times: Array) -> Array:
         """Places (n, 2) of a flat recording at moments (n,) as they are looked at: the other way."""

@@ -30,10 +30,11 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     evens    its light is made even, frame by frame: what is faster than the cut goes; ``light``: by how many stops (``lamp.packed``)
     aspect   how many times as wide as high each pixel of the upright picture was when its moves were solved, its lens's squeeze undone
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
-    moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change
+    moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change; ``goes``: how fast what is left of its
+             way is where rows are read out one after another (``solve.going``), likewise
     """
 
-    OWN = frozenset({"moves", "light", "aspect", "lean", "opens", "mark", "sidecar"})
+    OWN = frozenset({"moves", "goes", "light", "aspect", "lean", "opens", "mark", "sidecar"})
     FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain, 4: lambda plain: plain}
 
     version: int = 5
@@ -54,4 +55,5 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     aspect: Annotated[float, Meta(gt=0, le=16)] = 1.0
     sidecar: str | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""
+    goes: Annotated[str, Meta(max_length=8_000_000)] = ""
     light: Annotated[str, Meta(max_length=4_000_000)] = ""

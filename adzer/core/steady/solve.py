@@ -167,6 +167,11 @@ def spent(moves: Array, pane: Pane) -> Array:
     return high
 
 
+def windows(moves: Array, budget: float) -> Array:
+    """(frames) how large a part of each side is left of the recorded picture."""
+    return np.asarray((1 - budget) * np.exp(moves[:, 3] / 100))
+
+
 def _calm(share: Array, reach: int) -> Array:
     """Never above ``share``, and smooth: the least about each frame, then a mean of those with weights that fade."""
     from scipy.ndimage import minimum_filter1d
@@ -265,9 +270,16 @@ def unpacked(text: str, frames: int, size: Size) -> Array | None:
 BETWEEN = 4  # moments a frame at which it is known where rows belong that are read out one after another
 
 
-def held(moves: Array, pane: Pane, kept: float, times: Array, by_row: bool = False) -> Turning:
-    """As a patch has it. ``by_row``: between frames, too, and before the first and after the last, where nothing bare enters by that."""
-    if by_row and len(moves) > 3:
+def held(moves: Array, pane: Pane, kept: float, times: Array, readout: float = 0.0, goes: Array | None = None) -> Turning:
+    """As a patch has it. Of rows read out within ``readout`` seconds between frames, too, and before the first and after the last, where nothing bare
+    enters by that; and with where the steady picture ``goes`` meanwhile: (frames, 4) a second, as of a path."""
+    way = None
+    if readout and goes is not None and len(moves) > 3:
+        far = goes * [1, 1, 0, 0] * abs(readout) / 2
+        fits = inside(moves + far, pane, kept) & inside(moves - far, pane, kept)
+        way = goes[:, :2] / kept * _calm(fits.astype(np.float64), 6)[:, None]
+    if readout and len(moves) > 3:
+        own = times
         ends = np.stack([2 * moves[0] - moves[1], 2 * moves[-1] - moves[-2]])
         ends = np.where(inside(ends, pane, kept)[:, None], ends, moves[[0, -1]])
         moves = np.concatenate([ends[:1], moves, ends[1:]])
@@ -277,4 +289,10 @@ def held(moves: Array, pane: Pane, kept: float, times: Array, by_row: bool = Fal
         straight = np.stack([np.interp(at, n, moves[:, c]) for c in range(4)], axis=1)
         bent = through(moves, at)
         moves, times = np.where(inside(bent, pane, kept)[:, None], bent, straight), np.interp(at, n, times)
-    return Turning(np.asarray(times, np.float64), matrices(moves, pane, kept))
+        way = None if way is None else np.stack([np.interp(times, own, way[:, c]) for c in (0, 1)], axis=1)
+    return Turning(np.asarray(times, np.float64), matrices(moves, pane, kept), way)
+
+
+def going(path: Array, moves: Array, rate: float) -> Array:
+    """(frames, 4) how fast, a second, the steady picture goes where it is meant to."""
+    return through(path - moves, np.arange(len(path)), 1) * rate if len(path) > 3 else np.zeros_like(path)

@@ -79,7 +79,7 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         if not _fits(settings.moves, facts.frames, pane, kept):
             text = f"Its moves need more than {settings.budget:.0%} of the picture: something bare would enter. Choose how again."
             return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", leave),))
-        held = _turning(settings.moves, facts.frames, pane, kept, clock_of(facts), bool(settings.readout))
+        held = _turning(settings.moves, settings.goes, facts.frames, pane, kept, clock_of(facts), (settings.readout or 0.0) / 1000)
         findings += _costs(settings, found, draft)
         read = (settings.readout or 0.0) / 1000
         read = -read if picture.turn in (90, 180) else read  # the first row then lies at the right, or below
@@ -150,9 +150,9 @@ def _fits(text: str, frames: int, pane: Pane, kept: float) -> bool:
 
 
 @lru_cache(maxsize=16)
-def _turning(text: str, frames: int, pane: Pane, kept: float, clock: Clock, by_row: bool) -> Turning | None:
-    moves = _moves(text, frames, pane.size)
-    return None if moves is None else solve.held(moves, pane, kept, np.array([clock.time(n) for n in range(frames)]), by_row)
+def _turning(text: str, goes: str, frames: int, pane: Pane, kept: float, clock: Clock, readout: float) -> Turning | None:
+    moves, way = _moves(text, frames, pane.size), _moves(goes, frames, pane.size)
+    return None if moves is None else solve.held(moves, pane, kept, np.array([clock.time(n) for n in range(frames)]), readout, way)
 
 
 @lru_cache(maxsize=16)

@@ -117,7 +117,7 @@ class SteadyBench(StageBench):
         self.lines = Lines(OFF, "px", 3)
         self.thirds = Thirds("How fast it shakes", 2)
         self.spent = Lines("What it spends", "%", 2)
-        self.lit = Lines("Its light, against the first frame's", "stops", 2)
+        self.lit = Lines("Its light", "stops", 2)
         self._drawn_now: tuple[tuple[object, ...], Drawn | None] = ((), None)
         self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.light, self.ways_card]
         self.instruments = [self.lines, self.thirds, self.spent, self.lit, self.table]
@@ -152,9 +152,9 @@ class SteadyBench(StageBench):
         if shot is None or self._busy:
             return
         s, rows = self.desk.route_of(shot).steady, self.desk.moved_rows(shot)
-        wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves", "light")} | changes
+        wanted: dict[str, object] = {n: getattr(s, n) for n in s.__struct_fields__ if n not in ("version", "moves", "goes", "light")} | changes
         if wanted["method"] == "off" and not wanted["evens"]:
-            self.desk.answer("steady", **wanted | {"moves": "", "light": ""})
+            self.desk.answer("steady", **wanted | {"moves": "", "goes": "", "light": ""})
             return
         if rows is None:
             self.desk.said.emit("How it moves has to be measured first.")
@@ -412,12 +412,11 @@ class SteadyBench(StageBench):
         self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture.{needs} What would need more is held less far: nothing bare ever enters.")
         if isinstance(found, Turned):
             self._show_round(found, s.lean)
-        rows = [("", "0.5–3 · > 3 Hz", "roll", "" if round_ else "wobble", "keeps" if not round_ else "turns")]
-        unit = "°" if round_ else " px"
+        rows = [("", f"0.5–3 · > 3 Hz, {'°' if round_ else 'px'}", "roll", "" if round_ else "wobble", "keeps" if not round_ else "turns")]
         for way in ways:
             last = f"{way.kept:.0%}" if not round_ else f"{way.fastest or 0:.0f}°/s"
             wobble = "" if way.wobble is None else f"{way.wobble:.2f}"
-            row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}{unit}", f"{way.roll:.2f}°", wobble, last) if not way.why else (way.why, "", "", "")
+            row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}", f"{way.roll:.2f}°", wobble, last) if not way.why else (way.why, "", "", "")
             rows.append((_name(way), *row))
         self.table.show_rows(rows)
         if not ways:
@@ -478,7 +477,7 @@ class SteadyBench(StageBench):
         unit, now = "px" if self._lens is None else "°", clock_of(shot.facts).time(self.desk.frame)
         drawn = self._reckoned(shot, walked) if trace is not None else None
         self.lines.setVisible(trace is not None)
-        self.lit.setVisible(drawn is not None and drawn.lit is not None and (drawn.evened is not None or drawn.flickers > TELLS))
+        self.lit.setVisible(drawn is not None and drawn.lit is not None and drawn.flickers > TELLS)
         self.thirds.setVisible(drawn is not None)
         self.spent.setVisible(drawn is not None and drawn.spent is not None)
         self.lines.unit = unit

@@ -90,7 +90,7 @@ def _shake_of(
     """One recording."""
     from ..core import cards
     from ..core.intake.take import read_file
-    from ..core.run import steadying
+    from ..core.run import steadying, trying
     from ..core.steady import lamp, measure
     from ..core.steady.slow import SLOW
 
@@ -98,11 +98,11 @@ def _shake_of(
     with progress(file.name) as show:
         rows = steadying.rows_of(facts, route, show, seen)
         found = steadying.said(rows, facts, route, seen)
-        ways: tuple[steadying.Way, ...] = ()
+        ways: tuple[trying.Way, ...] = ()
         if compare:
-            _, ways = steadying.compared(facts, seen, route, cards.delivery("native-wide"), budget, show, rows)
+            _, ways = trying.compared(facts, seen, route, cards.delivery("native-wide"), budget, show, rows)
     still = isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0]
-    chosen_, why = steadying.best(ways, still, matters)
+    chosen_, why = trying.best(ways, still, matters)
     name = " ".join((chosen_.method, chosen_.heading)).strip() if chosen_ else "off"
     flickers = None
     if isinstance(found, measure.Shake):

@@ -24,7 +24,7 @@ from ..core.look.between import TRUSTED, Moves, seen
 from ..core.media.clock import clock_of
 from ..core.media.probe import FileFacts
 from ..core.route import Route, walk
-from ..core.run import steadying
+from ..core.run import steadying, trying
 from ..core.sim import camera as cameras
 from ..core.sim import world
 from ..core.sim.bodies import BODIES
@@ -104,7 +104,7 @@ def of_ways(folder: Path) -> list[Row]:
         cameras.shoot(camera, FRAMES, path, samples=1)
         facts = facts_of(path)
         rows = steadying.rows_of(facts, base)
-        _, ways = steadying.compared(facts, None, base, cards.delivery("archive"), BUDGET, rows=rows)
+        _, ways = trying.compared(facts, None, base, cards.delivery("archive"), BUDGET, rows=rows)
         said, true = {}, {}
         for way in ways:
             if way.why:

@@ -21,7 +21,7 @@ from adzer.core.look import turns, upright
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.plan import Foot
 from adzer.core.route import Route, walk
-from adzer.core.run import steadying
+from adzer.core.run import steadying, trying
 from adzer.core.shape.view import _covered
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.bodies import BODIES
@@ -268,7 +268,7 @@ def test_a_pair_of_eyes_stands_and_one_of_them_is_followed_again(shaken, tmp_pat
     looks = {p.look.held is not None for p in walk(stands, facts).draft.panels}
     assert len(walk(stands, facts).draft.panels) == 2 and looks == {True}
     card = delivery("web-sphere")
-    left = [sum(steadying.turns_left(steadying.retracked(facts, None, r, card), RATE)[0][1:]) for r in (route.with_("steady", method="off"), stands)]
+    left = [sum(trying.turns_left(trying.retracked(facts, None, r, card), RATE)[0][1:]) for r in (route.with_("steady", method="off"), stands)]
     assert left[0] > 2 and left[1] < 0.05 * left[0], left
     for says in ({"projection": "fisheye", "eyes": "one"}, {"projection": "flat", "eyes": "over under"}):
         with pytest.raises(AdzerError, match="cannot be held"):

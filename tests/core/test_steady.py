@@ -23,7 +23,7 @@ from adzer.core.intake.take import facts_of
 from adzer.core.look.motion import path
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.route import Route, walk
-from adzer.core.run import analysing, steadying
+from adzer.core.run import analysing, steadying, trying
 from adzer.core.steady import solve
 from adzer.core.steady.slow import slow
 
@@ -343,18 +343,18 @@ def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):
 
 
 def test_the_way_that_suits_hangs_on_what_matters():
-    way = steadying.Way
+    way = trying.Way
     off = way("off", (0.0, 2.0, 2.0), 0.1, 1.0, detail=1.05, spends=0.0)
     hold = way("hold", (0.0, 0.2, 0.1), 0.0, 0.8464, needed=0.07, detail=0.97, spends=0.07)
     drift = way("drift", (0.0, 0.6, 0.4), 0.0, 0.8464, needed=0.04, detail=0.97, spends=0.03)
     path = way("path", (0.0, 0.5, 0.2), 0.0, 0.8464, detail=0.97, spends=0.08)
     ways = (off, hold, drift, path)
-    picked = {m: steadying.best(ways, True, m) for m in ("calm", "picture", "resolution")}
+    picked = {m: trying.best(ways, True, m) for m in ("calm", "picture", "resolution")}
     assert picked["calm"][0] is hold and picked["picture"][0] is drift and picked["resolution"][0] is drift
     assert "3.0%" in picked["picture"][1] and "1.02 recorded pixels" in picked["resolution"][1] and "0.3 of 4 pixels" in picked["calm"][1]
-    assert steadying.best(ways, False)[0] is path  # it goes somewhere: no tripod
-    assert steadying.best((way("off", (0.0, 0.1, 0.1), 0.0, 1.0),), True) == (None, "It hardly shakes. Leave it.")
-    assert steadying.best((way("off", (0.0,) * 3, 0.0, 0.0, why="It is fog."),), True) == (None, "No way could be tried: It is fog.")
+    assert trying.best(ways, False)[0] is path  # it goes somewhere: no tripod
+    assert trying.best((way("off", (0.0, 0.1, 0.1), 0.0, 1.0),), True) == (None, "It hardly shakes. Leave it.")
+    assert trying.best((way("off", (0.0,) * 3, 0.0, 0.0, why="It is fog."),), True) == (None, "No way could be tried: It is fog.")
 
 
 def _turned(photo, fov, seed, n=48):

@@ -40,7 +40,7 @@ from ..read.seen import Seen
 from ..read.step import assumed_samples
 from ..route import Route, walk
 from ..shape.measure import measure_squeeze
-from . import analysing, developing, loops, matching, pacing, steadied, steadying, syncing
+from . import analysing, developing, loops, matching, pacing, steadied, steadying, syncing, trying
 from .frames import Prepared, numbers, still_planes
 from .pixels import Processor
 from .render import trial
@@ -273,7 +273,7 @@ MATCHING: dict[str, Callable[..., object]] = {
 
 
 OF_A_STAGE: dict[str, Callable[..., object]] = {
-    "steady": steadied.solved, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows, times: steadying.compared(
+    "steady": steadied.solved, "lean": steadying.lean_through, "ways": lambda facts, seen, route, card, budget, rows, times: trying.compared(
         facts, seen, route, cards.delivery(card), budget, rows=rows, times=times
     ),
     "drawn": steadied.drawn, "followed": steadied.followed, "evenly": pacing.evenly, "loop": loops.loop, "ways looped": loops.ways,

@@ -50,7 +50,7 @@ class Drawn:
 
 
 def drawn(rows: Rows, facts: FileFacts, route: Route, seen: Seen | None = None) -> Drawn:
-    """Reckoned, of how the picture moved as it was measured; what ``steadying.compared`` says was followed again."""
+    """Reckoned, of how the picture moved as it was measured; what ``trying.compared`` says was followed again."""
     walked, rate, s = walk(route, facts, seen), float(facts.rate or 25), route.steady
     held, needed, lit, evened, flickers = s.method != "off", None, None, None, 0.0
     if lens_of(walked["steady"].before, walked.draft) is not None:

@@ -19,7 +19,8 @@ from ....core.media.probe import FileFacts
 from ....core.read.seen import Seen
 from ....core.route import Route, Walk
 from ....core.run.steadied import Drawn
-from ....core.run.steadying import METHODS, STANDS, TRAVELS, Matters, Way, best
+from ....core.run.steadying import TRAVELS
+from ....core.run.trying import METHODS, STANDS, Matters, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions, heading_tilt
 from ....core.steady.lamp import TELLS

@@ -1,0 +1,213 @@
+"""Ways of steadying a shot tried: each made, and looked at again as it is delivered; and which of them suits."""
+
+from __future__ import annotations
+
+import time
+from collections import deque
+from collections.abc import Sequence
+from typing import Any, Literal
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
+
+from ..cards import DeliveryCard
+from ..compile import preview_plan
+from ..errors import AdzerError, Stopped
+from ..finding import Level
+from ..look import motion, turns
+from ..look.turns import WIDE, Turns
+from ..media.probe import FileFacts
+from ..read.seen import Seen
+from ..read.step import turn_of, upright_raster
+from ..route import Route, walk
+from ..space.sphere import Equirect
+from ..steady import solve, standing
+from ..steady.measure import Shake, Turned
+from ..steady.slow import slow
+from ..steady.step import pane_of, times_of
+from .frames import Inputs
+from .pixels import Processor
+from .render import Progress, Report
+from .steadying import answers, as_it_shows, lens, rows_of, said, upright_path
+
+LOOKED = 640  # columns at which it is looked at again
+BANDS = ((0.0, 0.5), (0.5, 3.0), (3.0, 1e9))  # Hz
+METHODS: tuple[dict[str, object], ...] = ({"method": "off"}, {"method": "hold"}, {"method": "drift"}, {"method": "path"})
+STANDS: tuple[dict[str, object], ...] = (
+    {"method": "off"}, {"method": "drift"}, {"method": "level", "heading": "world"}, {"method": "level", "heading": "vehicle"},
+    {"method": "level", "heading": "travel"}, {"method": "level", "heading": "free"},
+)  # fmt: skip
+
+
+class Way(msgspec.Struct, frozen=True):
+    """What a method leaves and costs. ``left``: pixels rms of the delivered picture (at its recorded size), or degrees of a sphere, in three bands
+    of Hz (below 0.5, to 3, above); ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold,
+    drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers; ``wobble``: delivered pixels rms, at
+    the recorded size, by which its upper and lower edge lean as rows do that are read out one after another, as the recorded picture moved;
+    ``detail``: recorded pixels a delivered one; ``spends``: budget without which it could not be made; ``took``: seconds to solve and make it."""
+
+    method: str
+    left: tuple[float, float, float]
+    roll: float
+    kept: float
+    needed: float | None = None
+    why: str = ""
+    heading: str = ""
+    fastest: float | None = None
+    wobble: float | None = None
+    detail: float | None = None
+    spends: float | None = None
+    took: float = 0.0
+
+
+def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, report: Report = lambda _: None) -> NDArray[np.float32]:
+    """Rows of motion of the delivered preview itself, of a sphere's the whole one: nothing of what was solved is believed."""
+    round_ = lens(facts, route, seen) is not None
+    if round_:
+        route = route.with_("shape", view=None)
+        if walk(route, facts, seen, card).draft.pair is not None:  # both eyes are held alike
+            route = route.with_("join", laid="left")
+    walked = walk(route, facts, seen, card)
+    # Of a sphere all is looked at, whatever is delivered of it.
+    if (stop := next((f for f in walked.findings if f.level is Level.STOP and not (round_ and f.stage == "deliver")), None)) is not None:
+        raise Stopped(stop.text)
+    plan = preview_plan(walked, WIDE if round_ else LOOKED, WIDE if round_ else LOOKED)
+    (w, h), target = plan.raster, plan.target
+    numbers, times = np.arange(facts.frames), times_of(facts)
+    out = tuple(np.zeros((h, w), np.uint16) for _ in range(3))
+    kind = Turns(target, Equirect((w, h), 180.0 if walked["shape"].after.coverage == "180" else 360.0), (0, 0, w, h))
+    rows: list[Sequence[float]] = []
+    held: deque[Any] = deque(maxlen=turns.FAR + 1)
+    with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 2) as processor:
+        for n, planes in enumerate(inputs.along(numbers, times)):
+            processor.run(planes, out, float(times[n]))
+            now = (out[0] >> 2).astype(np.uint8)
+            if round_:
+                held.append(kind.looked(n, now))
+                rows.append(kind.row(list(held), len(held) - 1))
+            else:
+                rows.append(motion.moved(held[-1], now) if held else motion.FIRST)
+                held.append(now)
+            report(Progress("looking again", n + 1, facts.frames))
+    return np.array(rows, np.float32)
+
+
+def turns_left(rows: NDArray[np.float32], rate: float) -> tuple[tuple[float, float, float], float, float]:
+    """Degrees rms in each band, of them to the side above the lowest, and degrees a second that viewers are turned."""
+    stands = standing.stands(rows)
+    slower = [standing.calm(stands, rate, hz) for hz in (0.02, BANDS[0][1], BANDS[1][1])] + [stands]
+    found = [standing.between(a, b) for a, b in zip(slower, slower[1:], strict=False)]
+    low, middle, high = (float(np.sqrt((d**2).sum(axis=1).mean())) for d in found)
+    roll = float(np.sqrt((standing.between(slower[1], stands)[:, 1] ** 2).mean()))
+    return (round(low, 3), round(middle, 3), round(high, 3)), round(roll, 4), round(standing.fastest(slower[1], rate), 1)
+
+
+def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[tuple[float, float, float], float]:
+    """Pixels rms in each band, ``scale`` times, and degrees of roll above the lowest."""
+    path = motion.path(rows)
+    path = path - path.mean(axis=0)
+    below = [np.zeros_like(path), slow(path, rate, BANDS[0][1]), slow(path, rate, BANDS[1][1]), path]
+    parts = [below[k + 1] - below[k] for k in range(3)]
+    found = [float(np.sqrt((p[:, :2] ** 2).sum(axis=1).mean())) * scale for p in parts]
+    roll = float(np.sqrt(((path - below[1])[:, 2] ** 2).mean()))
+    return (round(found[0], 3), round(found[1], 3), round(found[2], 3)), round(roll, 4)
+
+
+def compared(
+    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, budget: float, report: Report = lambda _: None,
+    rows: NDArray[np.float32] | None = None, times: float = 1.0,
+) -> tuple[Shake | Turned, tuple[Way, ...]]:  # fmt: skip
+    """Every method, made and looked at again as delivered; one that fails is a row with its reason. ``times``: how many times as wide the recording
+    is that a proxy stands for, in whose pixels is told what is left."""
+    round_ = lens(facts, route, seen) is not None
+    rows = rows_of(facts, route, report, seen) if rows is None else rows
+    rate = float(facts.rate or 25)
+    made = []
+    for changes in STANDS if round_ else METHODS:
+        begun = time.monotonic()
+        name, heading = str(changes["method"]), str(changes.get("heading", ""))
+        try:
+            each = route.with_("steady", **changes, budget=budget)
+            if name != "off":
+                each = each.with_("steady", **answers(rows, facts, as_it_shows(rows, facts, each, seen), seen))
+            again = retracked(facts, seen, each, card, report)
+        except AdzerError as error:
+            made.append(Way(name, (0.0, 0.0, 0.0), 0.0, 0.0, None, str(error), heading))
+            continue
+        if round_:
+            left, roll, fastest = turns_left(again, rate)
+            way = Way(name, left, roll, 1.0, heading=heading, fastest=fastest)
+        else:
+            way = _flat_way(facts, seen, each, card, rows, again, times)
+        made.append(msgspec.structs.replace(way, took=round(time.monotonic() - begun, 2)))
+    return said(rows, facts, route, seen), tuple(made)
+
+
+def _flat_way(
+    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32], times: float
+) -> Way:
+    rate, raster, s = float(facts.rate or 25), upright_raster(facts, route.read), route.steady
+    walked = walk(route, facts, seen, card)
+    wide, detail = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0], walked["shape"].after.detail
+    left, roll = left_of(again, rate, raster[0] / wide * times)
+    turn = turn_of(facts, route.read)
+    path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
+    needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
+    wobble, moves = motion.wobble(rows, again, facts.raster[1]), solve.unpacked(s.moves, facts.frames, pane.size)
+    window = np.ones(1) if moves is None else solve.windows(moves, s.budget)
+    spends = np.zeros(1) if moves is None else 1 - window if s.eases else solve.spent(moves, pane)
+    return Way(
+        s.method, left, roll, round(float((window**2).mean()), 4), None if needs is None else round(needs, 3),
+        wobble=None if wobble is None else round(wobble * times, 3),
+        detail=None if detail is None else round(detail * times * float(window.mean()), 3), spends=round(float(spends.max()), 3),
+    )  # fmt: skip
+
+
+DIZZY = 20.0  # degrees a second from which a sphere that turns by itself is better headed to the world
+ENOUGH = 1 / 3  # of what it shakes, left: calm enough where something else matters more
+Matters = Literal["calm", "picture", "resolution"]
+
+
+def best(ways: tuple[Way, ...], still: bool, matters: Matters = "calm") -> tuple[Way | None, str]:
+    """The way that suits, None: it is left as it was held; and why, a sentence. Of a flat picture by what matters most: the calmest, which is a
+    tripod's hold where the shot hardly goes anywhere; of those that are calm enough the one that takes the least of the picture; or the calmest
+    behind whose every delivered pixel a recorded one still lies. A sphere stands level, headed as it rides unless that turns viewers fast."""
+    by = {(w.method, w.heading): w for w in ways if not w.why}
+    if not by:
+        return None, f"No way could be tried: {ways[0].why}" if ways else ""
+    off = by.get(("off", ""))
+    if ("level", "world") in by:
+        rides = by.get(("level", "vehicle"))
+        turns_far = off is not None and off.left[0] > 10 and rides is not None and (rides.fastest or 0) < DIZZY
+        way = rides if turns_far and rides is not None else by["level", "world"]
+        if off is not None and sum(off.left) < 0.05:
+            return None, "It hardly shakes. Leave it."
+        return way, f"It leaves {_shakes(way):.2g} of {_shakes(off or way):.2g} degrees of shake" + (
+            f", and turns with what carries it by no more than {rides.fastest or 0:.0f}° a second." if turns_far and rides is not None else "."
+        )
+    moving = [by[m, ""] for m in ("drift", "path") if (m, "") in by]
+    hold = by.get(("hold", ""))
+    if off is None or _shakes(off) < 0.3:
+        return None, "It hardly shakes. Leave it."
+    if still and hold is not None and hold.needed is not None and hold.needed <= (hold.spends or 0.0) + 0.002:
+        moving.append(hold)
+    calmest = hold if hold in moving else min(moving, key=_shakes, default=None)
+    if calmest is None:
+        return None, "Nothing that was tried leaves less of it."
+    says = f"it leaves {{:.2g}} of {_shakes(off):.2g} pixels of shake"
+    if matters == "picture" and (calm := [w for w in moving if _shakes(w) <= ENOUGH * _shakes(off)]):
+        way = min(calm, key=lambda w: w.spends or 0.0)
+        return way, f"It takes {way.spends or 0:.1%} of each side, the least of those that leave a third at most: {says.format(_shakes(way))}."
+    if matters == "resolution":
+        sharp = [w for w in moving if (off.detail or 1.0) * (1 - (w.spends or 0.0)) >= 1]
+        way = min(sharp, key=_shakes) if sharp else min(moving, key=lambda w: w.spends or 0.0)
+        detail = (off.detail or 1.0) * (1 - (way.spends or 0.0))
+        how = "It keeps" if sharp else "No way keeps a recorded pixel behind each delivered one; this keeps"
+        return way, f"{how} {detail:.2f} recorded pixels behind each delivered one with {way.spends or 0:.1%} spent: {says.format(_shakes(way))}."
+    says = says.format(_shakes(calmest))
+    return calmest, f"{says[:1].upper() + says[1:]}."
+
+
+def _shakes(way: Way) -> float:
+    return way.left[1] + way.left[2]

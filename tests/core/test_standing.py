@@ -268,12 +268,24 @@ def test_a_pair_of_eyes_stands_and_one_of_them_is_followed_again(shaken, tmp_pat
     looks = {p.look.held is not None for p in walk(stands, facts).draft.panels}
     assert len(walk(stands, facts).draft.panels) == 2 and looks == {True}
     card = delivery("web-sphere")
-    left = [sum(trying.turns_left(trying.retracked(facts, None, r, card), RATE)[0][1:]) for r in (route.with_("steady", method="off"), stands)]
+    both = (trying.retracked(facts, None, r, card) for r in (route.with_("steady", method="off"), stands))
+    left = [sum(sum(v[1:]) for v in trying.turns_left(again, RATE)[0].values()) for again in both]
     assert left[0] > 2 and left[1] < 0.05 * left[0], left
     for says in ({"projection": "fisheye", "eyes": "one"}, {"projection": "flat", "eyes": "over under"}):
         with pytest.raises(AdzerError, match="cannot be held"):
             other = Route().with_("read", **says).with_("steady", method="hold")
             steadying.answers(np.ones((12, 10), np.float32), facts, other)
+
+
+def test_a_horizon_that_leans_is_told():
+    """By trigonometry: half of the frames lean by 3° to the side, half by 4° forward; what shows nothing does not count."""
+    rows = np.zeros((40, 15), np.float32)
+    rows[:20, turns.UP] = np.sin(np.radians(3)), 0, np.cos(np.radians(3))
+    rows[20:, turns.UP] = 0, -np.sin(np.radians(4)), np.cos(np.radians(4))
+    rows[::2, turns.PLUMB] = 1
+    assert trying.horizon_off(rows) == pytest.approx(np.sqrt((9 + 16) / 2), abs=1e-3)
+    rows[3:, turns.PLUMB] = 0
+    assert trying.horizon_off(rows) is None
 
 
 def test_what_cannot_stand_is_said(grey):

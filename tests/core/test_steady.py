@@ -18,6 +18,7 @@ from skimage.registration import phase_cross_correlation
 from typer.testing import CliRunner
 
 from adzer.cli.main import app
+from adzer.core.cards import delivery
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import facts_of
 from adzer.core.look.motion import path
@@ -193,6 +194,13 @@ def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path):
     found = [match_template(f / 256, looks) for f in frames]
     at = [np.unravel_index(f.argmax(), f.shape) for f in found]
     assert np.ptp(at, axis=0).max() <= 1 and np.ptp(goes, axis=0).min() > 15
+    # The table says so, too, of what is delivered.
+    facts = facts_of(tmp_path / "b.mkv")
+    route = Route().with_("steady", mark=(0, 150 / SIZE[0], 110 / SIZE[1], 56 / SIZE[0], 48 / SIZE[1]))
+    ways = {w.method: w for w in trying.compared(facts, None, route, delivery("archive"), 0.25)[1]}
+    meant = float(np.sqrt((np.subtract(goes, goes[0])[1:] ** 2).sum(axis=1).mean()))
+    assert ways["off"].offset == pytest.approx(meant, rel=0.1) and ways["lock"].offset < 1.0 < 5 < ways["hold"].offset
+    assert ways["off"].left[1] == pytest.approx(np.hypot(ways["off"].axes["right"][1], ways["off"].axes["down"][1]), abs=0.01)
     made = CliRunner().invoke(app, ["steady", str(tmp_path / "b.mkv"), "--method", "lock", "--card", "archive", "--out", str(tmp_path / "d.mkv")])
     assert made.exit_code and "nothing is marked" in made.output + str(made.exception)
 

@@ -17,7 +17,9 @@ from ..errors import AdzerError, Stopped
 from ..finding import Level
 from ..look import motion, turns
 from ..look.turns import WIDE, Turns
+from ..media.clock import clock_of
 from ..media.probe import FileFacts
+from ..plan import Panel
 from ..read.seen import Seen
 from ..read.step import turn_of, upright_raster
 from ..route import Route, walk
@@ -40,15 +42,22 @@ STANDS: tuple[dict[str, object], ...] = (
 )  # fmt: skip
 
 
+Bands = tuple[float, float, float]
+Mark = tuple[int, float, float, float, float]
+NEAR = 300  # frames before and after the one that a thing is marked on, in which it is looked for
+
+
 class Way(msgspec.Struct, frozen=True):
     """What a method leaves and costs. ``left``: pixels rms of the delivered picture (at its recorded size), or degrees of a sphere, in three bands
     of Hz (below 0.5, to 3, above); ``roll``: degrees rms above 0.5 Hz; ``kept``: share of the picture; ``needed``: budget to do all of it (hold,
     drift); ``heading`` of a sphere that stands level; ``fastest``: degrees a second that it turns its viewers; ``wobble``: delivered pixels rms, at
     the recorded size, by which its upper and lower edge lean as rows do that are read out one after another, as the recorded picture moved;
-    ``detail``: recorded pixels a delivered one; ``spends``: budget without which it could not be made; ``took``: seconds to solve and make it."""
+    ``detail``: recorded pixels a delivered one; ``spends``: budget without which it could not be made; ``axes``: what is left in the bands by axis,
+    pixels right and down, degrees of roll, per cent of size, of a sphere degrees; ``horizon``: degrees rms by which it is off; ``offset``: pixels
+    rms by which a marked thing is off its place; ``took``: seconds to solve and make it."""
 
     method: str
-    left: tuple[float, float, float]
+    left: Bands
     roll: float
     kept: float
     needed: float | None = None
@@ -58,11 +67,18 @@ class Way(msgspec.Struct, frozen=True):
     wobble: float | None = None
     detail: float | None = None
     spends: float | None = None
+    axes: dict[str, Bands] = {}
+    horizon: float | None = None
+    offset: float | None = None
     took: float = 0.0
 
 
-def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, report: Report = lambda _: None) -> NDArray[np.float32]:
-    """Rows of motion of the delivered preview itself, of a sphere's the whole one: nothing of what was solved is believed."""
+def retracked(
+    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, report: Report = lambda _: None,
+    looked: dict[int, NDArray[np.uint8]] | None = None,
+) -> NDArray[np.float32]:  # fmt: skip
+    """Rows of motion of the delivered preview itself, of a sphere's the whole one: nothing of what was solved is believed. ``looked`` gets the
+    pictures of a flat one near the frame on which a thing is marked."""
     round_ = lens(facts, route, seen) is not None
     if round_:
         route = route.with_("shape", view=None)
@@ -89,29 +105,73 @@ def retracked(facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryC
             else:
                 rows.append(motion.moved(held[-1], now) if held else motion.FIRST)
                 held.append(now)
+                if looked is not None and (mark := route.steady.mark) is not None and abs(n - mark[0]) <= NEAR:
+                    looked[n] = now
             report(Progress("looking again", n + 1, facts.frames))
     return np.array(rows, np.float32)
 
 
-def turns_left(rows: NDArray[np.float32], rate: float) -> tuple[tuple[float, float, float], float, float]:
-    """Degrees rms in each band, of them to the side above the lowest, and degrees a second that viewers are turned."""
+def _bands(names: tuple[str, ...], parts: Sequence[NDArray[np.float64]], scales: tuple[float, ...]) -> dict[str, Bands]:
+    """rms of each axis in the three bands."""
+    low, middle, high = (np.sqrt((p**2).mean(axis=0)) * scales for p in parts)
+    return {n: (round(float(low[c]), 3), round(float(middle[c]), 3), round(float(high[c]), 3)) for c, n in enumerate(names)}
+
+
+def _together(axes: dict[str, Bands], names: tuple[str, ...]) -> Bands:
+    low, middle, high = (float(np.sqrt(sum(axes[n][k] ** 2 for n in names))) for k in range(3))
+    return round(low, 3), round(middle, 3), round(high, 3)
+
+
+def turns_left(rows: NDArray[np.float32], rate: float) -> tuple[dict[str, Bands], float, float]:
+    """Degrees rms by axis in each band, of them to the side above the lowest, and degrees a second that viewers are turned."""
     stands = standing.stands(rows)
     slower = [standing.calm(stands, rate, hz) for hz in (0.02, BANDS[0][1], BANDS[1][1])] + [stands]
     found = [standing.between(a, b) for a, b in zip(slower, slower[1:], strict=False)]
-    low, middle, high = (float(np.sqrt((d**2).sum(axis=1).mean())) for d in found)
     roll = float(np.sqrt((standing.between(slower[1], stands)[:, 1] ** 2).mean()))
-    return (round(low, 3), round(middle, 3), round(high, 3)), round(roll, 4), round(standing.fastest(slower[1], rate), 1)
+    return _bands(("tilt", "roll", "heading"), found, (1.0, 1.0, 1.0)), round(roll, 4), round(standing.fastest(slower[1], rate), 1)
 
 
-def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[tuple[float, float, float], float]:
-    """Pixels rms in each band, ``scale`` times, and degrees of roll above the lowest."""
+def horizon_off(rows: NDArray[np.float32]) -> float | None:
+    """Degrees rms by which what shows of a horizon or of uprights leans; None where hardly a frame shows any."""
+    up = rows[rows[:, turns.PLUMB] > 0][:, turns.UP].astype(np.float64)
+    if len(up) < max(3, 0.1 * len(rows)):
+        return None
+    return round(float(np.degrees(np.sqrt((np.arctan2(np.hypot(up[:, 0], up[:, 1]), up[:, 2]) ** 2).mean()))), 3)
+
+
+def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[dict[str, Bands], float]:
+    """By axis in each band: pixels rms, ``scale`` times, degrees of roll, per cent of size; and degrees of roll above the lowest."""
     path = motion.path(rows)
     path = path - path.mean(axis=0)
     below = [np.zeros_like(path), slow(path, rate, BANDS[0][1]), slow(path, rate, BANDS[1][1]), path]
     parts = [below[k + 1] - below[k] for k in range(3)]
-    found = [float(np.sqrt((p[:, :2] ** 2).sum(axis=1).mean())) * scale for p in parts]
     roll = float(np.sqrt(((path - below[1])[:, 2] ** 2).mean()))
-    return (round(found[0], 3), round(found[1], 3), round(found[2], 3)), round(roll, 4)
+    return _bands(("right", "down", "roll", "size"), parts, (scale, scale, 1.0, 1.0)), round(roll, 4)
+
+
+def offset_of(
+    looked: dict[int, NDArray[np.uint8]], rows: NDArray[np.float32], panel: Panel, time: float, mark: Mark, raster: tuple[int, int]
+) -> float | None:
+    """Delivered pixels rms by which what is marked in the recorded picture of ``raster`` pixels is off the place that it has on its frame, as it is
+    found again in the delivered pictures; None where it is seldom seen."""
+    at, (x, y), (w, h) = mark[0], panel.place, panel.size
+    across, down = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
+    place = panel.recorded(across.ravel(), down.ravel(), time).reshape(h, w, 2) / raster
+    inside = np.asarray((place >= mark[1:3]).all(axis=2) & (place <= np.add(mark[1:3], mark[3:])).all(axis=2))
+    if inside.sum() < 64 or at not in looked:
+        return None
+    columns, lines = np.flatnonzero(inside.any(axis=0)), np.flatnonzero(inside.any(axis=1))
+    box = float(columns[0] + x), float(lines[0] + y), float(np.ptp(columns) + 1), float(np.ptp(lines) + 1)
+    gone = []
+    for way in (range(at + 1, max(looked) + 1), range(at - 1, min(looked) - 1, -1)):
+        off, grown = np.zeros(2), np.eye(2)
+        for n in way:
+            off = off + (rows[n, :2] if n > at else -rows[n + 1, :2])  # as the picture went
+            found = motion.carried(looked[at], looked[n], box, (float(off[0]), float(off[1])), grown)
+            if found is not None:
+                off, grown = np.array(found[0]), found[1]
+                gone.append(off)
+    return float(np.sqrt((np.array(gone) ** 2).sum(axis=1).mean())) if len(gone) >= 0.5 * (len(looked) - 1) > 0 else None
 
 
 def compared(
@@ -124,43 +184,49 @@ def compared(
     rows = rows_of(facts, route, report, seen) if rows is None else rows
     rate = float(facts.rate or 25)
     made = []
-    for changes in STANDS if round_ else METHODS:
+    thing: tuple[dict[str, object], ...] = ({"method": "lock"},) if route.steady.mark is not None else ()
+    for changes in (*(STANDS if round_ else METHODS), *thing):
         begun = time.monotonic()
         name, heading = str(changes["method"]), str(changes.get("heading", ""))
         try:
             each = route.with_("steady", **changes, budget=budget)
             if name != "off":
                 each = each.with_("steady", **answers(rows, facts, as_it_shows(rows, facts, each, seen), seen))
-            again = retracked(facts, seen, each, card, report)
+            looked = dict[int, NDArray[np.uint8]]()
+            again = retracked(facts, seen, each, card, report, looked if thing else None)
         except AdzerError as error:
             made.append(Way(name, (0.0, 0.0, 0.0), 0.0, 0.0, None, str(error), heading))
             continue
         if round_:
-            left, roll, fastest = turns_left(again, rate)
-            way = Way(name, left, roll, 1.0, heading=heading, fastest=fastest)
+            axes, roll, fastest = turns_left(again, rate)
+            left = _together(axes, ("tilt", "roll", "heading"))
+            way = Way(name, left, roll, 1.0, heading=heading, fastest=fastest, axes=axes, horizon=horizon_off(again))
         else:
-            way = _flat_way(facts, seen, each, card, rows, again, times)
+            way = _flat_way(facts, seen, each, card, rows, again, looked, times)
         made.append(msgspec.structs.replace(way, took=round(time.monotonic() - begun, 2)))
     return said(rows, facts, route, seen), tuple(made)
 
 
 def _flat_way(
-    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32], times: float
-) -> Way:
+    facts: FileFacts, seen: Seen | None, route: Route, card: DeliveryCard, rows: NDArray[np.float32], again: NDArray[np.float32],
+    looked: dict[int, NDArray[np.uint8]], times: float,
+) -> Way:  # fmt: skip
     rate, raster, s = float(facts.rate or 25), upright_raster(facts, route.read), route.steady
     walked = walk(route, facts, seen, card)
-    wide, detail = preview_plan(walked, LOOKED, LOOKED).panels[0].size[0], walked["shape"].after.detail
-    left, roll = left_of(again, rate, raster[0] / wide * times)
-    turn = turn_of(facts, route.read)
+    panel, detail, turn = preview_plan(walked, LOOKED, LOOKED).panels[0], walked["shape"].after.detail, turn_of(facts, route.read)
+    scale = raster[0] / panel.size[0] * times
+    axes, roll = left_of(again, rate, scale)
+    offset = offset_of(looked, again, panel, clock_of(facts).time(s.mark[0]), s.mark, raster) if s.mark is not None else None
     path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
     needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
     wobble, moves = motion.wobble(rows, again, facts.raster[1]), solve.unpacked(s.moves, facts.frames, pane.size)
     window = np.ones(1) if moves is None else solve.windows(moves, s.budget)
     spends = np.zeros(1) if moves is None else 1 - window if s.eases else solve.spent(moves, pane)
     return Way(
-        s.method, left, roll, round(float((window**2).mean()), 4), None if needs is None else round(needs, 3),
+        s.method, _together(axes, ("right", "down")), roll, round(float((window**2).mean()), 4), None if needs is None else round(needs, 3),
         wobble=None if wobble is None else round(wobble * times, 3),
-        detail=None if detail is None else round(detail * times * float(window.mean()), 3), spends=round(float(spends.max()), 3),
+        detail=None if detail is None else round(detail * times * float(window.mean()), 3), spends=round(float(spends.max()), 3), axes=axes,
+        offset=None if offset is None else round(offset * scale, 2),
     )  # fmt: skip
 
 

@@ -42,8 +42,8 @@ MOST = 1500  # places along the trace that are drawn
 
 
 NAMES = {
-    "off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way", "level world": "level, stays", "level vehicle": "level, rides",
-    "level travel": "level, ahead", "level free": "level, turned",
+    "off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way", "lock": "a thing stays", "level world": "level, stays",
+    "level vehicle": "level, rides", "level travel": "level, ahead", "level free": "level, turned",
 }  # fmt: skip
 
 
@@ -413,10 +413,13 @@ class SteadyBench(StageBench):
         self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture.{needs} What would need more is held less far: nothing bare ever enters.")
         if isinstance(found, Turned):
             self._show_round(found, s.lean)
-        rows = [("", f"0.5–3 · > 3 Hz, {'°' if round_ else 'px'}", "roll", "" if round_ else "wobble", "keeps" if not round_ else "turns")]
+        thing = any(w.offset is not None for w in ways)
+        also = "horizon" if round_ else "thing, px" if thing else "wobble"
+        rows = [("", f"0.5–3 · > 3 Hz, {'°' if round_ else 'px'}", "roll", also, "keeps" if not round_ else "turns")]
         for way in ways:
             last = f"{way.kept:.0%}" if not round_ else f"{way.fastest or 0:.0f}°/s"
-            wobble = "" if way.wobble is None else f"{way.wobble:.2f}"
+            more = way.horizon if round_ else way.offset if thing else way.wobble
+            wobble = "" if more is None else f"{more:.2f}{'°' if round_ else ''}"
             row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}", f"{way.roll:.2f}°", wobble, last) if not way.why else (way.why, "", "", "")
             rows.append((_name(way), *row))
         self.table.show_rows(rows)

@@ -19,6 +19,19 @@ if TYPE_CHECKING:
 Budget = Annotated[str, typer.Option(help="How much of each side of the picture may be spent, 8% or 0.08; at most half.")]
 
 
+Still = Annotated[
+    str | None, typer.Option(help="Of a flat picture: x,y,w,h in recorded pixels around what stands still in the world; else what most agrees on.")
+]
+
+
+def boxed(text: str, what: str, raster: tuple[int, int]) -> tuple[float, float, float, float]:
+    """Shares of a picture of ``raster`` pixels."""
+    (x, y, w, h), (wide, high) = numbers(what, text, "four numbers", ("x", "y", "w", "h")).values(), raster
+    if not (0 <= x < x + w <= wide and 0 <= y < y + h <= high):
+        raise AdzerError(f"--{what} {text}: it has to lie in the picture, {wide}×{high}.")
+    return x / wide, y / high, w / wide, h / high
+
+
 def share(text: str) -> float:
     """0 … 0.5 of ``8%`` or ``0.08``."""
     (found,) = numbers("budget", text.rstrip("% "), "a share", ("budget",)).values()
@@ -46,6 +59,7 @@ def shake(
     matters: Annotated[
         Literal["calm", "picture", "resolution"], typer.Option(help="With --compare: what matters most for the recommended way.")
     ] = "calm",
+    still: Still = None,
     json_: Json = False,
 ) -> None:
     from ..core.intake import proxies
@@ -56,7 +70,7 @@ def shake(
     from ..core.steady.step import found_of
 
     if job.suffix.lower() != ".adzer":
-        _shake_of(job, compare, share(budget), matters, options.shaped(Route().with_("read", **declared), shaped), json_)
+        _shake_of(job, compare, share(budget), matters, options.shaped(Route().with_("read", **declared), shaped), still, json_)
         return
     rows: list[dict[str, Any]] = []
     with Job.open(job) as held:
@@ -72,7 +86,7 @@ def shake(
                     say(f"{shot.name}: {error}")
                     continue
             walked = walk(shot)
-            found = found_of(walked["steady"].before, walked.draft, held.found(facts.fingerprint))
+            found = found_of(walked["steady"].before, walked.draft, walked.route.steady, held.found(facts.fingerprint))
             if found is None:
                 mention(f"{shot.name}: neither a flat picture nor a sphere, or of lenses that nobody has matched. Its motion is not measured.")
                 continue
@@ -85,24 +99,26 @@ def shake(
 
 
 def _shake_of(
-    file: Path, compare: bool, budget: float, matters: Literal["calm", "picture", "resolution"], route: Route, json_: bool
+    file: Path, compare: bool, budget: float, matters: Literal["calm", "picture", "resolution"], route: Route, still: str | None, json_: bool
 ) -> None:
     """One recording."""
     from ..core import cards
     from ..core.intake.take import read_file
+    from ..core.read.step import upright_raster
     from ..core.run import steadying, trying
     from ..core.steady import lamp, measure
     from ..core.steady.slow import SLOW
 
     facts, seen = read_file(file)
+    if still is not None:
+        route = route.with_("steady", still=boxed(still, "still", upright_raster(facts, route.read)))
     with progress(file.name) as show:
         rows = steadying.rows_of(facts, route, show, seen)
         found = steadying.said(rows, facts, route, seen)
         ways: tuple[trying.Way, ...] = ()
         if compare:
             _, ways = trying.compared(facts, seen, route, cards.delivery("native-wide"), budget, show, rows)
-    still = isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0]
-    chosen_, why = trying.best(ways, still, matters)
+    chosen_, why = trying.best(ways, isinstance(found, measure.Shake) and found.widest < 0.05 * facts.raster[0], matters)
     name = " ".join((chosen_.method, chosen_.heading)).strip() if chosen_ else "off"
     flickers = None
     if isinstance(found, measure.Shake):
@@ -153,6 +169,7 @@ def steady(
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
     mark: Annotated[str | None, typer.Option(help="For lock: x,y,w,h around a thing, left, top, width, height in recorded pixels.")] = None,
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
+    still: Still = None,
     even_light: Annotated[bool, typer.Option("--even-light", help="Of a flat picture: make light that flickers even.")] = False,
     motion: Annotated[Path | None, typer.Option("--sidecar", help="The camera's own record of how it turned, as docs/motion.md says.")] = None,
     readout: Annotated[float | None, typer.Option(min=-100, max=100, help="ms from the first row read out to the last; else as it shows.")] = None,
@@ -180,6 +197,8 @@ def steady(
     route = options.shaped(Route().with_("read", **declared), shaped)
     if view is not None or keyframes is not None:
         route = route.with_("shape", view=records.to_plain(view_path(view, keyframes, None)))
+    if still is not None:
+        route = route.with_("steady", still=boxed(still, "still", upright_raster(facts, route.read)))
     with progress(file.name) as show:
         rows = steadying.rows_of(facts, route, show, seen)
     found = steadying.said(rows, facts, route, seen)
@@ -193,8 +212,7 @@ def steady(
     if motion is not None:
         asked["sidecar"] = str(motion)
     if mark is not None:
-        (x, y, w, h), (wide, high) = numbers("mark", mark, "four numbers", ("x", "y", "w", "h")).values(), upright_raster(facts, route.read)
-        asked["mark"] = (frame, x / wide, y / high, w / wide, h / high)
+        asked["mark"] = (frame, *boxed(mark, "mark", upright_raster(facts, route.read)))
     route = route.with_("steady", **asked, readout=readout, view=fov)
     route = route if lean is not None else steadying.as_it_shows(rows, facts, route, seen)
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))

@@ -25,7 +25,7 @@ from ..core.read.seen import Seen
 from ..core.route import Route, Walk, walk
 from ..core.run import analysing
 from ..core.stage import STAGES
-from ..core.steady.step import found_name, lens_of, named
+from ..core.steady.step import names_of
 from .ordering import ORDERS, Words
 from .workers import Worker
 
@@ -192,7 +192,7 @@ class Shown(QObject):
     def trace(self, shot: Shot) -> NDArray[np.float32] | None:
         """(frames, 3) how it shakes: recorded pixels right and down, degrees, or of a sphere all in degrees; None if that was not measured."""
         print_, walked = shot.facts.fingerprint, self.walk(shot)
-        name = found_name(walked["steady"].before, walked.draft)
+        _, name = names_of(walked["steady"].before, walked.draft, walked.route.steady)
         if name not in self.found(shot):
             return None
         if print_ not in self._traces or self._traces[print_][0] != name:
@@ -208,8 +208,7 @@ class Shown(QObject):
     def moved_rows(self, shot: Shot) -> NDArray[np.float32] | None:
         """How its picture moves or its camera turns, frame by frame; None if that was not measured, or not to the end."""
         walked = self.walk(shot)
-        lens = lens_of(walked["steady"].before, walked.draft)
-        return analysing.kept_rows(self.job, "motion" if lens is None else named("turns", lens), shot.facts)
+        return analysing.kept_rows(self.job, names_of(walked["steady"].before, walked.draft, walked.route.steady)[0], shot.facts)
 
     def laid(self, shot: Shot) -> NDArray[np.float32] | None:
         """The trace that is left as it is held now; None if it is left as it was, or that is not known."""

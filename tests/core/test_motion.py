@@ -216,6 +216,20 @@ def test_how_long_rows_are_read_out_is_found_from_how_they_lean(frames):
     assert readout(still, h) is None
 
 
+def test_cuts_and_frozen_frames_are_counted_and_only_what_is_boxed_in_counts():
+    """Two photographs carried by another library, one frame shown twice, a cut; and one whose left part goes its own way, which most of it is."""
+    one, two = (photograph(n).mean(axis=2)[:360, :500] for n in ("coffee", "rocket"))
+    seen = [shift(one, (0.8 * n, 2.0 * n), order=3, mode="reflect") for n in range(8)]
+    seen.insert(4, seen[3])
+    seen += [shift(two, (-0.5 * n, 1.5 * n), order=3, mode="reflect") for n in range(7)]
+    seen = [np.clip(s, 0, 255).astype(np.uint8) for s in seen]
+    rows = np.array([FIRST, *(moved(a, b) for a, b in pairwise(seen))], np.float32)
+    assert measure.cuts(rows) == 1 and measure.frozen(rows) == 1 and rows[9, SURE] == 0
+    assert measure.cuts(rows[:9]) == measure.frozen(rows[5:]) == 0
+    a, b = (np.clip(np.hstack([shift(one, (0, x))[:, :350], two[:, 350:]]), 0, 255).astype(np.uint8) for x in (0.0, 3.0))
+    assert moved(a, b)[0] == pytest.approx(3.0, abs=0.1) and moved(a, b, within=(0.72, 0.0, 0.28, 1.0))[0] == pytest.approx(0.0, abs=0.1)
+
+
 def test_what_a_held_picture_still_wobbles_is_only_what_follows_its_speed():
     """A sine's speed by its formula; leaning of other causes, and noise, are not its."""
     n, high, rng = np.arange(200.0), 1080, np.random.default_rng(3)

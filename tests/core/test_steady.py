@@ -27,6 +27,7 @@ from adzer.core.route import Route, walk
 from adzer.core.run import analysing, steadying, trying
 from adzer.core.steady import solve
 from adzer.core.steady.slow import slow
+from adzer.core.steady.step import lying, named
 
 from ..foreign import photograph
 from ..masters import lumas, run
@@ -467,6 +468,11 @@ def test_what_cannot_be_followed_is_said(tmp_path):
     with pytest.raises(AdzerError, match=r"fog\.mkv.*nothing can be followed"):
         steadying.answers(rows, facts, Route().with_("steady", method="hold", budget=0.1))
     calm = Route().with_("steady", method="hold", moves=solve.packed(np.zeros((8, 4)), (64, 48)), readout=20.0)
+    box = calm.with_("steady", still=(0.1, 0.2, 0.3, 0.25))
+    parts = {turn: lying(box.steady, turn) for turn in (0, 90, 180, 270)}  # of what lay so before it was turned clockwise
+    assert parts[90] == pytest.approx((0.2, 0.6, 0.25, 0.3)) and parts[180] == pytest.approx((0.6, 0.55, 0.3, 0.25))
+    assert parts[0] == (0.1, 0.2, 0.3, 0.25) and parts[270] == pytest.approx((0.55, 0.1, 0.25, 0.3))
+    assert walk(box, facts)["steady"].result.wants == named("motion", parts[0]) != walk(calm, facts)["steady"].result.wants == "motion"
     reads = {turn: walk(calm.with_("read", turn=turn), facts) for turn in (0, 180, 90)}
     assert reads[0].draft.readout == 0.02 and reads[180].draft.readout == -0.02
     assert reads[90].draft.readout == -0.02 and reads[90].draft.across and not reads[180].draft.across

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF
+from PySide6.QtWidgets import QPushButton
 
 from adzer.core.look import passes
 from adzer.core.run import analysing
@@ -69,7 +70,7 @@ def test_a_sphere_is_measured_shown_its_horizon_and_stands_level(window):
     assert bench.stands.isHidden() or not bench.what.isVisible()
     bench.button.click()
     assert wait(lambda: going.running is None and bench.button.isHidden(), seconds=60, settle=0.2)
-    found = found_of(desk.walk(shot)["steady"].before, desk.walk(shot).draft, desk.found(shot))
+    found = found_of(desk.walk(shot)["steady"].before, desk.walk(shot).draft, desk.shot.route.steady, desk.found(shot))
     assert found.known == 1.0 and found.degrees < 0.05 and abs(found.fastest - 1.5) < 0.1 and max(map(abs, found.lean[:2])) < 0.2
     assert "stands still" in cell(desk, shot, "steady").first and bench.cost.isHidden() and bench.headed.isHidden()
     bench.stands.choose("level")
@@ -225,3 +226,28 @@ def test_what_was_looked_at_is_kept_across_a_cut(window):
     assert desk.shot.route.steady.opens == pytest.approx(90.0 - 25.0, abs=0.1)
     desk.select(0)
     assert bench.kept.isHidden()
+
+
+def test_what_stands_still_can_be_boxed_in(window):
+    """By a box on the recorded picture: it is measured anew within, and taken back without being measured again."""
+    desk, going = window.desk, window.analysing
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
+    desk.unfold("steady")
+    bench = window.bench.bench
+    bench.button.click()
+    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    whole = shaken(desk.found(desk.shot))
+    assert not bench.still.isHidden() and "most corners agree" in bench.still.reason
+    bench.stays.choose(True)
+    assert bench.whole and "Draw a box" in bench.still.reason
+    bench.dragged(QPointF(0.1, 0.55), False)
+    bench.dragged(QPointF(0.6, 0.95), True)
+    assert desk.shot.route.steady.still == pytest.approx((0.1, 0.55, 0.5, 0.4)) and going.waits(desk.shot)
+    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    part = shaken(desk.found(desk.shot), desk.shot.route.steady.still)
+    assert part is not None and part.pixels == pytest.approx(whole.pixels, rel=0.15) and part.pixels != whole.pixels
+    assert cell(desk, desk.shot, "steady").first == f"{part.pixels:.1f} px" and "Only what lies in the box" in bench.still.reason
+    bench.stays.choose(False)
+    assert desk.shot.route.steady.still is None and not going.waits(desk.shot) and cell(desk, desk.shot, "steady").first == f"{whole.pixels:.1f} px"
+    bench.speed.findChild(QPushButton).click()
+    assert desk.stage == "shape"

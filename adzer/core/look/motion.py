@@ -36,6 +36,7 @@ SHOWS, UNEVEN = (12.0, 236.0), 6.0  # codes of eight bits that are neither black
 FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0)  # of a first frame
 
 Picture = NDArray[np.uint8]
+Box = tuple[float, float, float, float]
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,7 @@ class Motion:
     now, there. Roll and size are what lies along a row says, as one was read out at once."""
 
     samples: Samples
+    within: Box | None = None  # left, top, width, height in shares of the recorded picture: only what lies there is taken to stand still
     name: ClassVar[str] = "motion"
     version: ClassVar[int] = 4
     reach: ClassVar[tuple[int, int]] = (1, 0)
@@ -64,7 +66,7 @@ class Motion:
         if not middle:
             return (*FIRST, sharp(now), 0.0, 0.0)
         before = window[middle - 1][0]
-        found = moved(before, now, side)
+        found = moved(before, now, side, self.within)
         return (*found, sharp(now), *lit(before, now, (round(found[X] / side), round(found[Y] / side))))
 
 
@@ -134,9 +136,9 @@ class Strokes:
     leans: tuple[float, float]
 
 
-def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
+def moved(before: Picture, now: Picture, side: int = 1, within: Box | None = None) -> tuple[float, ...]:
     """A row of ``Motion`` from one picture to the next; ``side``: recorded pixels a side of each of theirs."""
-    found = strokes(before, now)
+    found = strokes(before, now, within)
     # Of all corners that were looked for: where most of the picture is gone, as at a cut, few agree however well.
     share = 0.0 if found is None else float(found.agreed.sum()) / found.of
     if found is None or share <= 0.2:
@@ -145,11 +147,14 @@ def moved(before: Picture, now: Picture, side: int = 1) -> tuple[float, ...]:
     return x, y, float(np.degrees(found.turn)), 100 * found.grown, share, *found.leans, bends, over * side**2
 
 
-def strokes(before: Picture, now: Picture) -> Strokes | None:
+def strokes(before: Picture, now: Picture, within: Box | None = None) -> Strokes | None:
     """None: too few corners, or too few that agree."""
     import cv2  # here, as it loads slowly and the window opens without it
 
     corners = _corners(before)
+    if within is not None:
+        at, low = corners[:, 0] / before.shape[::-1], np.array(within[:2])
+        corners = np.ascontiguousarray(corners[((at >= low) & (at <= low + within[2:])).all(axis=1)])
     if len(corners) < LEAST:
         return None
     there, found, _ = cv2.calcOpticalFlowPyrLK(before, now, corners, np.empty_like(corners), winSize=AROUND, maxLevel=4)

@@ -17,10 +17,10 @@ from ..look.passes import Pass, Rows
 from ..look.turns import Turns
 from ..media.probe import FileFacts
 from ..read.seen import Seen
-from ..read.step import assumed_samples
+from ..read.step import assumed_samples, turn_of
 from ..route import Route, walk
 from ..steady.measure import shake, trace, turned
-from ..steady.step import lens_of
+from ..steady.step import lens_of, lying
 from .render import Progress, Report
 
 Instead = tuple[FileFacts, Route]  # a proxy, and the route it is read with
@@ -36,8 +36,13 @@ def turns_of(facts: FileFacts, route: Route, seen: Seen | None) -> Turns:
     return Turns(assumed_samples(facts, route.read), lens, picture.region("left"))
 
 
+def motion_of(facts: FileFacts, route: Route) -> Motion:
+    """The pass over a flat recording, within what was said to stand still."""
+    return Motion(assumed_samples(facts, route.read), lying(route.steady, turn_of(facts, route.read)))
+
+
 PASSES: dict[str, Callable[[FileFacts, Route, Seen | None], Pass[Any]]] = {  # name → the pass over a recording, read as its route says
-    "motion": lambda facts, route, _: Motion(assumed_samples(facts, route.read)),
+    "motion": lambda facts, route, _: motion_of(facts, route),
     "turns": turns_of,
 }
 
@@ -116,12 +121,13 @@ def analyse(
     name: str, facts: FileFacts, route: Route, span: tuple[int, int], seen: Seen | None = None, instead: Instead | None = None
 ) -> bytes:
     """One span of an analysis, to be kept; of how a flat picture moves from what may be looked at ``instead``, if that shows the same."""
-    if name == "motion" and instead is not None and _shows(facts, instead[0]):
+    what = name.partition(" ")[0]
+    if what == "motion" and instead is not None and _shows(facts, instead[0]):
         small, shown = instead
-        body = passes.run(PASSES[name](small, shown, None), small.source, small.fingerprint, span)
+        body = passes.run(PASSES[what](small, shown, None), small.source, small.fingerprint, span)
         rows = np.frombuffer(body, "<f4").reshape(-1, len(Motion.columns))
         return enlarged(rows, facts.raster[0] / small.raster[0]).astype("<f4").tobytes()
-    return passes.run(PASSES[name.partition(" ")[0]](facts, route, seen), facts.source, facts.fingerprint, span)
+    return passes.run(PASSES[what](facts, route, seen), facts.source, facts.fingerprint, span)
 
 
 def _shows(facts: FileFacts, small: FileFacts) -> bool:

@@ -14,14 +14,14 @@ from ..media.decode import Reader
 from ..media.probe import FileFacts
 from ..plan import Panel
 from ..read.seen import Seen
-from ..read.step import assumed_samples, turn_of, upright_raster
+from ..read.step import turn_of, upright_raster
 from ..route import Route, walk
 from ..space.looks import RoundLook, SphereLook
 from ..space.sphere import angles, direction, rotation
 from ..steady import lamp, solve, standing
 from ..steady.slow import slow
 from ..steady.step import lens_of, pane_of
-from .analysing import turns_of
+from .analysing import motion_of, turns_of
 from .steadying import answers, as_it_shows, recorded_curve, upright_path
 
 Array = NDArray[np.float64]
@@ -162,8 +162,9 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None, frame: int) -> F
         kind = turns_of(facts, route, seen)
         a, b, still = kind.strokes(*(kind.prepared(f) for f in two))
     else:
-        flat, side = motion.Motion(assumed_samples(facts, route.read)), cell(w, motion.WIDE)
-        found = motion.strokes(*(flat.prepared(f)[0] for f in two))
+        flat, side = motion_of(facts, route), cell(w, motion.WIDE)
+        before, now = (flat.prepared(f)[0] for f in two)
+        found = motion.strokes(before, now, flat.within)
         if found is None:
             return Followed(np.zeros((0, 4)), np.zeros(0, bool), np.zeros((0, 4)))
         a, b, still = found.a * side + (w / 2, h / 2), found.b * side + (w / 2, h / 2), found.agreed

@@ -14,12 +14,11 @@ from ..errors import AdzerError
 from ..light import names
 from ..light.curves import Curve
 from ..look import motion, passes, track, turns
-from ..look.motion import Motion
 from ..look.passes import Pass
 from ..media.decode import Reader, upright
 from ..media.probe import FileFacts
 from ..read.seen import Seen
-from ..read.step import assumed_samples, turn_of, upright_raster
+from ..read.step import turn_of, upright_raster
 from ..route import Route, walk
 from ..shape.view import followed_over
 from ..space.level import level_through
@@ -28,7 +27,7 @@ from ..steady import lamp, sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
 from ..steady.step import is_flat, lens_of, pane_of, times_of
-from .analysing import turns_of
+from .analysing import motion_of, turns_of
 from .render import Progress, Report
 
 TRAVELS = 0.3  # share of frames that have to say where it goes
@@ -40,7 +39,7 @@ def lens(facts: FileFacts, route: Route, seen: Seen | None = None) -> Directions
 
 def rows_of(facts: FileFacts, route: Route, report: Report = lambda _: None, seen: Seen | None = None) -> NDArray[np.float32]:
     """How the picture moves or the camera turns, frame by frame. UnreadableError if it cannot be decoded."""
-    kind: Pass[Any] = Motion(assumed_samples(facts, route.read)) if lens(facts, route, seen) is None else turns_of(facts, route, seen)
+    kind: Pass[Any] = motion_of(facts, route) if lens(facts, route, seen) is None else turns_of(facts, route, seen)
     parts = []
     for span in passes.spans(facts.frames):
         parts.append(np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, span), "<f4").reshape(-1, len(kind.columns)))

@@ -93,6 +93,10 @@ def retracked(
     numbers, times = np.arange(facts.frames), times_of(facts)
     out = tuple(np.zeros((h, w), np.uint16) for _ in range(3))
     kind = Turns(target, Equirect((w, h), 180.0 if walked["shape"].after.coverage == "180" else 360.0), (0, 0, w, h))
+    within = None
+    if not round_ and route.steady.still is not None:
+        part = _box(plan.panels[0], float(times[0]), route.steady.still, upright_raster(facts, route.read))
+        within = None if part is None else (part[0] / w, part[1] / h, part[2] / w, part[3] / h)
     rows: list[Sequence[float]] = []
     held: deque[Any] = deque(maxlen=turns.FAR + 1)
     with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 2) as processor:
@@ -103,7 +107,7 @@ def retracked(
                 held.append(kind.looked(n, now))
                 rows.append(kind.row(list(held), len(held) - 1))
             else:
-                rows.append(motion.moved(held[-1], now) if held else motion.FIRST)
+                rows.append(motion.moved(held[-1], now, within=within) if held else motion.FIRST)
                 held.append(now)
                 if looked is not None and (mark := route.steady.mark) is not None and abs(n - mark[0]) <= NEAR:
                     looked[n] = now
@@ -149,20 +153,26 @@ def left_of(rows: NDArray[np.float32], rate: float, scale: float) -> tuple[dict[
     return _bands(("right", "down", "roll", "size"), parts, (scale, scale, 1.0, 1.0)), round(roll, 4)
 
 
+def _box(panel: Panel, time: float, box: motion.Box, raster: tuple[int, int]) -> motion.Box | None:
+    """Delivered pixels in which lies what is in a box of the recorded picture of ``raster`` pixels, in shares of that; None: hardly any."""
+    (x, y), (w, h), low = panel.place, panel.size, np.array(box[:2])
+    across, down = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
+    place = panel.recorded(across.ravel(), down.ravel(), time).reshape(h, w, 2) / raster
+    inside = np.asarray(((place >= low) & (place <= low + box[2:])).all(axis=2))
+    if inside.sum() < 64:
+        return None
+    columns, lines = np.flatnonzero(inside.any(axis=0)), np.flatnonzero(inside.any(axis=1))
+    return float(columns[0] + x), float(lines[0] + y), float(np.ptp(columns) + 1), float(np.ptp(lines) + 1)
+
+
 def offset_of(
     looked: dict[int, NDArray[np.uint8]], rows: NDArray[np.float32], panel: Panel, time: float, mark: Mark, raster: tuple[int, int]
 ) -> float | None:
     """Delivered pixels rms by which what is marked in the recorded picture of ``raster`` pixels is off the place that it has on its frame, as it is
     found again in the delivered pictures; None where it is seldom seen."""
-    at, (x, y), (w, h) = mark[0], panel.place, panel.size
-    across, down = np.meshgrid(np.arange(w) + 0.5, np.arange(h) + 0.5)
-    place = panel.recorded(across.ravel(), down.ravel(), time).reshape(h, w, 2) / raster
-    inside = np.asarray((place >= mark[1:3]).all(axis=2) & (place <= np.add(mark[1:3], mark[3:])).all(axis=2))
-    if inside.sum() < 64 or at not in looked:
+    at, box, gone = mark[0], _box(panel, time, mark[1:], raster), list[NDArray[np.float64]]()
+    if box is None or at not in looked:
         return None
-    columns, lines = np.flatnonzero(inside.any(axis=0)), np.flatnonzero(inside.any(axis=1))
-    box = float(columns[0] + x), float(lines[0] + y), float(np.ptp(columns) + 1), float(np.ptp(lines) + 1)
-    gone = []
     for way in (range(at + 1, max(looked) + 1), range(at - 1, min(looked) - 1, -1)):
         off, grown = np.zeros(2), np.eye(2)
         for n in way:

@@ -7,13 +7,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..look import turns
-from ..look.motion import ROLL, SURE, blurs, focal, path, readout
+from ..look.motion import ROLL, SURE, X, Y, blurs, focal, path, readout
 from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
 
 VERSION = 4
 VIEWS = 5.0, 150.0  # degrees that a lens may see across its picture
+STOOD = 0.03  # recorded pixels within which nothing moved
 Array = NDArray[np.float64]
 
 
@@ -22,7 +23,8 @@ class Shake(msgspec.Struct, frozen=True):
     ``hz``: the strongest frequency of it, None where there is none; ``widest``: pixels, the most; ``known``: share of frames whose
     motion is known; ``readout``: milliseconds from the first row read out to the last, and its standard error, None where nothing tells;
     ``blurs``: by what share fast frames are less sharp than still ones, None where sharpness does not go with speed;
-    ``view``: degrees that its lens sees across, and by how many they may be off, None where it turns too little to tell."""
+    ``view``: degrees that its lens sees across, and by how many they may be off, None where it turns too little to tell; ``cuts`` in it, and
+    frames that stand ``frozen``, the one before again while it moved."""
 
     pixels: float
     roll: float
@@ -32,6 +34,8 @@ class Shake(msgspec.Struct, frozen=True):
     readout: tuple[float, float] | None = None
     blurs: float | None = None
     view: tuple[float, float] | None = None
+    cuts: int = 0
+    frozen: int = 0
     version: int = VERSION
 
     @property
@@ -72,6 +76,20 @@ def _view(rows: Rows, wide: int) -> tuple[float, float] | None:
     return (round(float(np.degrees(2 * half)), 1), round(max(off, 0.1), 1)) if VIEWS[0] <= np.degrees(2 * half) <= VIEWS[1] else None
 
 
+def cuts(rows: Rows) -> int:
+    """Frames that nothing leads to, between frames that are known: another picture."""
+    known = rows[:, SURE] > 0
+    return int((~known[1:-1] & known[:-2] & known[2:]).sum()) if len(rows) > 2 else 0
+
+
+def frozen(rows: Rows) -> int:
+    """Frames in which nothing at all moves, though it does before and after."""
+    known, step = rows[:, SURE] > 0, np.hypot(rows[:, X], rows[:, Y])
+    stands = known & (step < STOOD)
+    moves = known & (step > 10 * STOOD)
+    return int((stands[1:-1] & moves[:-2] & moves[2:]).sum()) if len(rows) > 2 else 0
+
+
 def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
     """Of the rows of ``look.motion`` at ``rate`` frames a second of a recorded picture of ``raster`` pixels."""
     off = trace(rows, rate)
@@ -81,7 +99,7 @@ def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
         round(pixels, 2), round(float(np.sqrt((off[:, 2] ** 2).mean())), 3), _strongest(off[:, :2], rate) if pixels > 0.2 else None,
         round(float(far.max()), 1), round(float((rows[:, SURE] > 0).mean()), 3),
         None if (told := readout(rows, raster[1])) is None else (round(told[0] * 1000 / rate, 2), round(told[1] * 1000 / rate, 2)),
-        None if (blurred := blurs(rows)) is None else round(blurred, 3), _view(rows, raster[0]),
+        None if (blurred := blurs(rows)) is None else round(blurred, 3), _view(rows, raster[0]), cuts(rows), frozen(rows),
     )  # fmt: skip
 
 

@@ -25,6 +25,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     level    how much of a ride's leaning is taken away
     lean     tilt and roll by which its first frame leans, degrees; ``opens``: heading that lies ahead in the levelled sphere
     mark     the frame on which that is marked, and its left, top, width and height in shares of the recorded picture as it stands upright
+    still    left, top, width and height, likewise, of what stands still in the world; None: what most of the picture agrees on
     readout  milliseconds from the first row read out to the last, below 0 upwards; None: nobody has said, and all rows count as one moment
     view     degrees that a flat picture's lens sees across the recorded one: it is held by turning it; None: nobody knows, and it is shifted
     evens    its light is made even, frame by frame: what is faster than the cut goes; ``light``: by how many stops (``lamp.packed``)
@@ -34,7 +35,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
              way is where rows are read out one after another (``solve.going``), likewise
     """
 
-    OWN = frozenset({"moves", "goes", "light", "aspect", "lean", "opens", "mark", "sidecar"})
+    OWN = frozenset({"moves", "goes", "light", "aspect", "lean", "opens", "mark", "still", "sidecar"})
     FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain, 4: lambda plain: plain}
 
     version: int = 5
@@ -49,6 +50,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     lean: tuple[Lean, Lean] = (0.0, 0.0)
     opens: Lean = 0.0
     mark: tuple[Annotated[int, Meta(ge=0)], Share, Share, Share, Share] | None = None
+    still: tuple[Share, Share, Share, Share] | None = None
     readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
     view: Annotated[float, Meta(ge=5, le=150)] | None = None
     evens: bool = False

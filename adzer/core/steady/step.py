@@ -11,6 +11,7 @@ import xxhash
 from .. import records
 from ..finding import Finding, Fix, Level
 from ..light import names
+from ..look.motion import Box
 from ..media.clock import Clock, clock_of
 from ..media.probe import FileFacts
 from ..picture import Picture
@@ -58,9 +59,18 @@ def pane_of(settings: SteadySettings, facts: FileFacts, turn: int) -> Pane:
     return Pane((high, wide) if quarter else (wide, high), focal, settings.aspect)
 
 
-def named(what: str, lens: Directions) -> str:
-    """An analysis or its finding, of a recording through that lens: through another it would be another."""
-    return what if isinstance(lens, Equirect) else f"{what} {xxhash.xxh3_64_hexdigest(repr(lens).encode())}"
+def lying(settings: SteadySettings, turn: int) -> Box | None:
+    """What stands still, in shares of the recorded picture before it was turned clockwise by ``turn``."""
+    if (box := settings.still) is None:
+        return None
+    for _ in range(turn // 90):  # what is above was on the left
+        box = box[1], 1 - box[0] - box[2], box[3], box[2]
+    return box
+
+
+def named(what: str, seen: Directions | Box | None) -> str:
+    """An analysis or its finding, of a recording through that lens, or of that part of it: of another it would be another."""
+    return what if seen is None or isinstance(seen, Equirect) else f"{what} {xxhash.xxh3_64_hexdigest(repr(seen).encode())}"
 
 
 def step(picture: Picture, settings: SteadySettings, context: Context) -> StepResult:
@@ -68,8 +78,9 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         return _standing(picture, settings, context, lens)
     if not is_flat(picture, context.draft):
         return StepResult(picture, "left as it is", idle=True)
-    found, draft, facts = shaken(context.measured), context.draft, context.facts
-    wants, findings, says = "" if found else "motion", list[Finding](), list[str]()
+    part = lying(settings, picture.turn)
+    found, draft, facts = shaken(context.measured, part), context.draft, context.facts
+    wants, findings, says = "" if found else named("motion", part), list[Finding](), list[str]()
     if settings.method != "off":
         kept, pane = 1 - settings.budget, pane_of(settings, facts, picture.turn)
         leave = Fix("Leave it as it was held", "steady", {"method": "off"})
@@ -175,9 +186,9 @@ def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float6
     return np.array([clock.time(n) for n in range(facts.frames)])
 
 
-def shaken(measured: Mapping[str, bytes]) -> Shake | None:
+def shaken(measured: Mapping[str, bytes], part: Box | None = None) -> Shake | None:
     """What was found of a recording's shake, by this version's reckoning; what cannot be read is measured again."""
-    return records.of_version(measured.get("shake"), Shake, VERSION)
+    return records.of_version(measured.get(named("shake", part)), Shake, VERSION)
 
 
 def turned(measured: Mapping[str, bytes], lens: Directions) -> Turned | None:
@@ -185,13 +196,13 @@ def turned(measured: Mapping[str, bytes], lens: Directions) -> Turned | None:
     return records.of_version(measured.get(named("turned", lens)), Turned, VERSION)
 
 
-def found_of(picture: Picture, draft: Draft, measured: Mapping[str, bytes]) -> Shake | Turned | None:
+def found_of(picture: Picture, draft: Draft, settings: SteadySettings, measured: Mapping[str, bytes]) -> Shake | Turned | None:
     """What was found of whatever it is."""
     lens = lens_of(picture, draft)
-    return shaken(measured) if lens is None else turned(measured, lens)
+    return shaken(measured, lying(settings, picture.turn)) if lens is None else turned(measured, lens)
 
 
-def found_name(picture: Picture, draft: Draft) -> str:
-    """Under which that is kept."""
-    lens = lens_of(picture, draft)
-    return "shake" if lens is None else named("turned", lens)
+def names_of(picture: Picture, draft: Draft, settings: SteadySettings) -> tuple[str, str]:
+    """Of its analysis, and of what that finds."""
+    lens, part = lens_of(picture, draft), lying(settings, picture.turn)
+    return (named("motion", part), named("shake", part)) if lens is None else (named("turns", lens), named("turned", lens))

@@ -26,7 +26,7 @@ from ....core.space.sphere import Directions, heading_tilt
 from ....core.steady.lamp import TELLS
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
-from ....core.steady.step import SHAKEN, lens_of, shaken, turned
+from ....core.steady.step import SHAKEN, found_of, lens_of
 from ...analysing import Analysing
 from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
@@ -73,11 +73,15 @@ class SteadyBench(StageBench):
         for choice in (self.method, self.stands):
             choice.chosen.connect(lambda v: self._solve(method=v))
         self._from: QPointF | None = None
-        self._boxing = self._keeps = False
+        self._boxing, self._keeps = "", False  # what the next box is around: a ``mark``, or what stands ``still``
         self.box = act("Draw a box around it", self.mark_thing, False)
         self.grows = Choice([("grows as it did", False), ("keeps its size", True)])
         self.grows.chosen.connect(lambda v: self._solve(grows=v))
         self.what = Question("What should it do?", self.method, self.stands, self.grows, self.box)
+        self.stays = Choice([("what most agrees on", False), ("only what I box in", True)])
+        self.stays.chosen.connect(self._stays)
+        self.still = Question("What stands still in it?", self.stays)
+        self.speed = Question("How fast does it play?", act("Say it on Shape", lambda: self.desk.unfold("shape"), False))
         self.budget = Number(8, 0.5, 0, 50, 1)
         self.budget.settled.connect(lambda v: self._solve(budget=v / 100))
         self.level = Choice([("kept level", True), ("rolls as it did", False)])
@@ -120,7 +124,7 @@ class SteadyBench(StageBench):
         self.spent = Lines("What it spends", "%", 2)
         self.lit = Lines("Its light", "stops", 2)
         self._drawn_now: tuple[tuple[object, ...], Drawn | None] = ((), None)
-        self.questions = [self.card, self.what, self.upright, self.headed, self.cost, self.rows, self.light, self.ways_card]
+        self.questions = [self.card, self.still, self.what, self.upright, self.headed, self.cost, self.rows, self.light, self.speed, self.ways_card]
         self.instruments = [self.lines, self.thirds, self.spent, self.lit, self.table]
 
     def _measure(self) -> None:
@@ -132,8 +136,8 @@ class SteadyBench(StageBench):
             self.analysing.want(shot, wants)
 
     def _found(self, shot: Shot) -> Shake | Turned | None:
-        found = self.desk.found(shot)
-        return shaken(found) if self._lens is None else turned(found, self._lens)
+        walked = self.desk.walk(shot)
+        return found_of(walked["steady"].before, walked.draft, walked.route.steady, self.desk.found(shot))
 
     def _motion_file(self) -> None:
         """The camera's own record; taken again, it is given back."""
@@ -234,8 +238,23 @@ class SteadyBench(StageBench):
 
     def mark_thing(self) -> None:
         """The next box that is drawn on the picture is around what keeps its place; pressed again, it is given up."""
-        self._boxing, self._from = not self._boxing, None
+        self._boxing, self._from = "" if self._boxing else "mark", None
         self.box.setText("Draw it on the picture" if self._boxing else "Draw a box around it")
+
+    def _stays(self, boxed: bool) -> None:
+        """By the next box that is drawn on the recorded picture; or by what most of it agrees on. Either way it is measured anew, unless it was."""
+        if not boxed:
+            self._boxing = ""
+            self._stand(None)
+            return
+        self._look(True)
+        self._boxing, self._from = "still", None
+        self.still.say("Draw a box around what stands still, on the recorded picture.")
+
+    def _stand(self, box: tuple[float, ...] | None) -> None:
+        self.desk.answer("steady", still=box, method="off", moves="", goes="", evens=False, light="")
+        if (shot := self.desk.shot) is not None and (wants := self.desk.walk(shot)["steady"].result.wants):
+            self.analysing.want(shot, wants)
 
     def _recorded(self, shot: Shot, at: NDArray[np.float64]) -> NDArray[np.float64] | None:
         """(n, 2) shares of the recorded picture of places (n, 2), 0–1, in the delivered one as it is now."""
@@ -253,6 +272,11 @@ class SteadyBench(StageBench):
         if not done:
             return
         a, b = self._from, place
+        if self._boxing == "still":
+            (left, top), (right, under) = ((f(p.x() for p in (a, b)), f(p.y() for p in (a, b))) for f in (min, max))
+            self._boxing = ""
+            self._stand(tuple(round(v, 4) for v in (left, top, right - left, under - top)))
+            return
         self.mark_thing()
         corners = np.array([(a.x(), a.y()), (b.x(), a.y()), (a.x(), b.y()), (b.x(), b.y())])
         found = self._recorded(shot, corners)
@@ -305,6 +329,9 @@ class SteadyBench(StageBench):
         if self.whole and self.desk.shot is not None:
             self.recorded.draw(painter, rect, self.desk.shot)
         painter.setPen(QPen(QColor(255, 255, 255, 220), 1.4))
+        if self.whole and self.desk.shot is not None and (box := self.desk.route_of(self.desk.shot).steady.still) is not None:
+            x, y, w, h = box
+            painter.drawRect(QRectF(rect.left() + x * rect.width(), rect.top() + y * rect.height(), w * rect.width(), h * rect.height()))
         for mark in self._marks or ():
             painter.drawEllipse(QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height()), 6, 6)
 
@@ -378,7 +405,18 @@ class SteadyBench(StageBench):
         self.upright.setVisible(found is not None and round_ and s.method == "level")
         self.headed.setVisible(found is not None and round_ and s.method == "level")
         self.method.setVisible(not round_)
-        self.box.setVisible(s.method == "lock" or self._boxing)
+        self.still.setVisible(not round_ and (found is not None or s.still is not None))
+        self.stays.set_value(s.still is not None or self._boxing == "still")
+        if self._boxing != "still":
+            self.still.say(
+                "Only what lies in the box: all else may move as it likes." if s.still is not None else
+                "What most corners agree on, all over the picture. Where a crowd, water or a vehicle around the camera fills it, box in what stands."
+            )  # fmt: skip
+        pace = walked.draft.pace
+        self.speed.setVisible(found is not None and pace is not None)
+        if pace is not None:
+            self.speed.say(f"At {float(pace.speed):.0%}, {float(pace.rate):.5g} frames a second. It is steadied at the recorded rate, then paced.")
+        self.box.setVisible(s.method == "lock" or self._boxing == "mark")
         self.stands.setVisible(round_)
         self.table.setVisible(bool(ways))
         self.beside.setVisible(found is not None)
@@ -556,6 +594,10 @@ def _name(way: Way) -> str:
 def _shaking(found: Shake | Turned, wide: int) -> str:
     gait = f", mostly at {found.hz:.1f} Hz" if found.hz else ", at no one frequency"
     lost = f" On {1 - found.known:.0%} of the frames the motion is not known." if found.known < 0.995 else ""
+    if isinstance(found, Shake) and found.cuts:
+        lost += f" {'A cut lies' if found.cuts == 1 else f'{found.cuts} cuts lie'} in it."
+    if isinstance(found, Shake) and found.frozen:
+        lost += f" {'A frame stands' if found.frozen == 1 else f'{found.frozen} frames stand'} frozen while it moved on."
     meant = f" What is slower than {SLOW:g} Hz is taken as meant.{lost}"
     if isinstance(found, Turned):
         off = f"It is turned {found.degrees:.1f}° (rms) off where a slow hand would hold it{gait}; {found.roll:.1f}° of that to the side."

@@ -17,7 +17,7 @@ from ..base import Cell
 
 def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     """Nothing, where nobody has measured it."""
-    found = found_of(walked["steady"].before, walked.draft, desk.found(shot))
+    found = found_of(walked["steady"].before, walked.draft, walked.route.steady, desk.found(shot))
     if found is None:
         return Cell("", quiet=True)
     first, _, second = words(found).removeprefix("shakes ").partition(" at ")

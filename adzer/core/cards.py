@@ -67,13 +67,16 @@ class PrimariesCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """``squeeze`` focused far away; ``focus``: pairs of metres and the squeeze there, nearest first. ``bent``: k1, k2 … by
-    which straight lines are bent (``shape.sphere.Flat``)."""
+    which straight lines are bent (``shape.sphere.Flat``). ``view``: degrees that it sees across the desqueezed picture, and ``readout``:
+    milliseconds from the first row read out to the last, on the camera that it was measured on; None: the footage is asked."""
 
     title: str
     squeeze: Annotated[float, Meta(ge=1, le=4)]
     note: str = ""
     focus: tuple[tuple[Annotated[float, Meta(gt=0)], Annotated[float, Meta(ge=1, le=4)]], ...] = ()
     bent: Annotated[tuple[Annotated[float, Meta(ge=-1, le=1)], ...], Meta(max_length=3)] = ()
+    view: Annotated[float, Meta(ge=5, le=150)] | None = None
+    readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
 
     def squeeze_at(self, metres: float | None) -> float:
         """Between the card's distances it goes evenly with 1/distance, as a lens's travel does; beyond the nearest it holds."""

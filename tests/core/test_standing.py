@@ -7,6 +7,7 @@ from dataclasses import replace
 from fractions import Fraction
 
 import av
+import msgspec
 import numpy as np
 import pytest
 import scipy.ndimage
@@ -21,7 +22,7 @@ from adzer.core.look import turns, upright
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.plan import Foot
 from adzer.core.route import Route, walk
-from adzer.core.run import steadying, trying
+from adzer.core.run import analysing, steadying, trying
 from adzer.core.shape.view import _covered
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.bodies import BODIES
@@ -275,6 +276,17 @@ def test_a_pair_of_eyes_stands_and_one_of_them_is_followed_again(shaken, tmp_pat
         with pytest.raises(AdzerError, match="cannot be held"):
             other = Route().with_("read", **says).with_("steady", method="hold")
             steadying.answers(np.ones((12, 10), np.float32), facts, other)
+
+
+def test_a_sphere_is_followed_on_its_proxy(shaken):
+    """Its master is not there; what is not known to be a sphere is not followed for it."""
+    facts = facts_of(shaken[0])
+    gone = msgspec.structs.replace(facts, path=str(shaken[0].with_name("gone.mkv")), fingerprint="gone", raster=tuple(2 * n for n in facts.raster))
+    span = (0, 8)
+    own = analysing.analyse("turns", facts, SAYS, span)
+    assert np.array_equal(analysing.analyse("turns", gone, SAYS, span, None, (facts, SAYS)), own) and np.ptp(np.frombuffer(own, "<f4")) > 0.5
+    with pytest.raises(AdzerError, match=r"gone\.mkv"):
+        analysing.analyse("turns", gone, SAYS, span, None, (facts, Route()))
 
 
 def test_a_horizon_that_leans_is_told():

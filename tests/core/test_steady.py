@@ -347,6 +347,13 @@ def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):
     assert left["unsqueezed"] < 0.15 and left["as it is"] > 1.5, left
     facts = facts_of(tmp_path / "a.mkv")
     route = Route().with_("steady", **steadying.answers(steadying.rows_of(facts, Route()), facts, Route().with_("steady", method="drift")))
+    # What the lens's card says comes before what the footage shows, and what a person says before both.
+    card = tmp_path / "wide-lens.toml"
+    card.write_text('title = "Wide"\nsqueeze = 1.6\nview = 71.5\nreadout = 12.5\n')
+    by_card = Route().with_("shape", squeeze="1.6", lens=str(card))
+    rows = steadying.rows_of(facts, by_card)
+    told = [steadying.as_it_shows(rows, facts, r).steady for r in (by_card, by_card.with_("steady", view=60.0))]
+    assert [(s.view, s.readout) for s in told] == [(71.5, 12.5), (60.0, 12.5)]
     codes = [[f.code for f in walk(r, facts).findings] for r in (route, route.with_("shape", squeeze="1.6"))]
     assert "steadied-otherwise" not in codes[0] and "steadied-otherwise" in codes[1]
 

@@ -11,8 +11,8 @@ import numpy as np
 from .. import records
 from ..errors import AdzerError
 from ..job import Job
-from ..look import passes
-from ..look.motion import WIDE, Motion, enlarged
+from ..look import motion, passes, turns
+from ..look.motion import Motion, enlarged
 from ..look.passes import Pass, Rows
 from ..look.turns import Turns
 from ..media.probe import FileFacts
@@ -45,6 +45,9 @@ PASSES: dict[str, Callable[[FileFacts, Route, Seen | None], Pass[Any]]] = {  # n
     "motion": lambda facts, route, _: motion_of(facts, route),
     "turns": turns_of,
 }
+
+
+WIDEST = {"motion": motion.WIDE, "turns": turns.WIDE}  # columns that are looked at
 
 
 def _shake(facts: FileFacts, rows: Rows) -> dict[str, bytes]:
@@ -120,18 +123,24 @@ def through(
 def analyse(
     name: str, facts: FileFacts, route: Route, span: tuple[int, int], seen: Seen | None = None, instead: Instead | None = None
 ) -> bytes:
-    """One span of an analysis, to be kept; of how a flat picture moves from what may be looked at ``instead``, if that shows the same."""
-    what = name.partition(" ")[0]
-    if what == "motion" and instead is not None and _shows(facts, instead[0]):
+    """One span of an analysis, to be kept; from what may be looked at ``instead``, if that shows the same."""
+    what, blank, _ = name.partition(" ")
+    if instead is not None and (what == "motion" or not blank) and _shows(facts, instead[0], WIDEST[what]):  # lenses are those of one raster
         small, shown = instead
-        body = passes.run(PASSES[what](small, shown, None), small.source, small.fingerprint, span)
-        rows = np.frombuffer(body, "<f4").reshape(-1, len(Motion.columns))
-        return enlarged(rows, facts.raster[0] / small.raster[0]).astype("<f4").tobytes()
+        try:
+            body = passes.run(PASSES[what](small, shown, None), small.source, small.fingerprint, span)
+        except AdzerError:  # what it cannot tell, the recording may
+            body = b""
+        if body and what == "motion":
+            rows = np.frombuffer(body, "<f4").reshape(-1, len(Motion.columns))
+            return enlarged(rows, facts.raster[0] / small.raster[0]).astype("<f4").tobytes()
+        if body:
+            return body
     return passes.run(PASSES[what](facts, route, seen), facts.source, facts.fingerprint, span)
 
 
-def _shows(facts: FileFacts, small: FileFacts) -> bool:
+def _shows(facts: FileFacts, small: FileFacts, wide: int) -> bool:
     """Has a proxy the same frames of the same picture, and as much of it as is looked at?"""
     (w, h), (across, down) = facts.raster, small.raster
     alike = small.frames == facts.frames and small.rate == facts.rate and (small.pixel_aspect or 1) == (facts.pixel_aspect or 1)
-    return alike and across >= min(w, WIDE) and abs(down * w / (across * h) - 1) < 0.01
+    return alike and across >= 0.9 * min(w, wide) and abs(down * w / (across * h) - 1) < 0.01

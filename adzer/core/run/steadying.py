@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from .. import records
+from .. import cards, records
 from ..errors import AdzerError
 from ..light import names
 from ..light.curves import Curve
@@ -78,14 +78,27 @@ def aspect_of(facts: FileFacts, route: Route) -> float:
 
 
 def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None = None) -> Route:
-    """The route, with what nobody has said of how its first frame leans and how long its rows are read out, as the footage shows it."""
-    s, found = route.steady, said(rows, facts, route, seen)
-    if isinstance(found, Turned) and found.lean is not None and s.lean == (0.0, 0.0):
-        return route.with_("steady", lean=found.lean[:2])
-    if isinstance(found, Shake) and s.readout is None:
+    """The route, with what nobody has said of how its first frame leans, how long its rows are read out and how wide its lens sees, as the lens's
+    card says or the footage shows."""
+    found = said(rows, facts, route, seen)
+    if isinstance(found, Turned):
+        return route.with_("steady", lean=found.lean[:2]) if found.lean is not None and route.steady.lean == (0.0, 0.0) else route
+    route = _by_card(route)
+    s = route.steady
+    if s.readout is None:
         route = route.with_("steady", readout=found.leans)
     square = aspect_of(facts, route) == 1  # of what is squeezed, edges bend otherwise
-    return route.with_("steady", view=found.view[0]) if isinstance(found, Shake) and s.view is None and found.view and square else route
+    return route.with_("steady", view=found.view[0]) if s.view is None and found.view and square else route
+
+
+def _by_card(route: Route) -> Route:
+    """With what its lens's card says that nobody has said."""
+    try:
+        card = cards.find("lenses", route.shape.lens, cards.LensCard) if route.shape.lens else None
+    except AdzerError:  # it is gone, which Shape says
+        card = None
+    says = {} if card is None else {"readout": card.readout, "view": card.view}
+    return route.with_("steady", **{n: v for n, v in says.items() if v is not None and getattr(route.steady, n) is None})
 
 
 def told(rows: NDArray[np.float32], facts: FileFacts, route: Route, flat: bool) -> tuple[NDArray[np.float32], sidecar.Fitted]:

@@ -82,27 +82,36 @@ def _scores(
     bh, bw = max(4, h // ROWS), max(8, w // COLUMNS)
     rows, columns = h // bh, w // bw
 
-    def blocks(v: NDArray[np.float64]) -> NDArray[np.float64]:
-        cut = v[: rows * bh, : columns * bw].reshape(rows, bh, columns, bw)
-        result: NDArray[np.float64] = cut.mean(axis=(1, 3))
-        return result
+    def down(v: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Mean over the rows of each block, (rows, width)."""
+        return np.asarray(v[: rows * bh].reshape(rows, bh, -1).mean(axis=1))
+
+    def along(v: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Of those, mean over the columns of each block."""
+        return np.asarray(v[:, : columns * bw].reshape(rows, columns, bw).mean(axis=2))
+
+    def moved(v: NDArray[np.float64], s: int) -> NDArray[np.float64]:
+        made = np.roll(v, s, axis=1)
+        if not closed and s > 0:
+            made[:, :s] = v[:, :1]
+        elif not closed and s < 0:
+            made[:, s:] = v[:, -1:]
+        return made
 
     first, second = a.astype(np.float64), b.astype(np.float64)
-    mean_a, sq_a = blocks(first), blocks(first**2)
+    mean_a, sq_a = along(down(first)), along(down(first**2))
     var_a = np.maximum(sq_a - mean_a**2, 0)
     # A step that goes sideways cannot tell its shift from its height; texture is what varies along the rows.
-    sideways = np.sqrt(blocks(np.pad(np.diff(first, axis=1), ((0, 0), (0, 1))) ** 2))
+    sideways = np.sqrt(along(down(np.pad(np.diff(first, axis=1), ((0, 0), (0, 1))) ** 2)))
+    down_b, down_sq = down(second), down(second**2)
+    cut = (rows, bh, columns, bw)
+    of_a = first[: rows * bh, : columns * bw].reshape(cut)
     out = np.full((len(shifts), rows, columns), -1.0)
     for i, s in enumerate(shifts):
-        moved = np.roll(second, s, axis=1)
-        if not closed:
-            if s > 0:
-                moved[:, :s] = second[:, :1]
-            elif s < 0:
-                moved[:, s:] = second[:, -1:]
-        mean_b = blocks(moved)
-        var_b = np.maximum(blocks(moved**2) - mean_b**2, 0)
-        both = blocks(first * moved) - mean_a * mean_b
+        mean_b = along(moved(down_b, s))
+        var_b = np.maximum(along(moved(down_sq, s)) - mean_b**2, 0)
+        of_b = moved(second, s)[: rows * bh, : columns * bw].reshape(cut)
+        both = np.einsum("rycx,rycx->rc", of_a, of_b) / (bh * bw) - mean_a * mean_b
         out[i] = both / np.sqrt(np.maximum(var_a * var_b, 1e-10))
     return out, sideways
 

@@ -30,7 +30,7 @@ from adzer.core.steady.slow import slow
 from adzer.core.steady.step import lying, named
 
 from ..foreign import photograph
-from ..masters import lumas, run
+from ..masters import delivered, lumas, run
 
 RATE = 25.0
 
@@ -151,6 +151,13 @@ def _shaken(path, moves):
     _written(path, (at(*each) for each in moves))
 
 
+def _made(facts, rows, out, read=None, shape=None, **steady):
+    """Steadied as its footage shows it, and delivered; what the command line does is tested once."""
+    route = Route().with_("read", **(read or {})).with_("shape", **(shape or {})).with_("steady", **steady)
+    route = steadying.as_it_shows(rows, facts, route)
+    return delivered(facts, route.with_("steady", **steadying.answers(rows, facts, route)), "archive", out)
+
+
 def test_a_master_is_held_as_on_a_tripod(tmp_path):
     hand = _hand(24, 8, reach=4.0)
     hand[:, 3] = 0
@@ -173,7 +180,7 @@ def test_a_master_is_held_as_on_a_tripod(tmp_path):
     assert ways["hold"]["kept"] == pytest.approx(0.88**2, abs=1e-3) and told["recommended"] in ("hold", "path")
 
 
-def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path):
+def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path, monkeypatch):
     """A photograph's piece that is carried across another which shakes; where it is in the master is told by another library."""
     hand = _hand(24, 8, reach=3.0)
     hand[:, 2:] = 0
@@ -198,6 +205,7 @@ def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path):
     # The table says so, too, of what is delivered.
     facts = facts_of(tmp_path / "b.mkv")
     route = Route().with_("steady", mark=(0, 150 / SIZE[0], 110 / SIZE[1], 56 / SIZE[0], 48 / SIZE[1]))
+    monkeypatch.setattr(trying, "METHODS", trying.METHODS[:2])
     ways = {w.method: w for w in trying.compared(facts, None, route, delivery("archive"), 0.25)[1]}
     meant = float(np.sqrt((np.subtract(goes, goes[0])[1:] ** 2).sum(axis=1).mean()))
     assert ways["off"].offset == pytest.approx(meant, rel=0.1) and ways["lock"].offset < 1.0 < 5 < ways["hold"].offset
@@ -255,13 +263,13 @@ def test_rows_that_were_read_out_one_after_another_stand_where_they_belong(tmp_p
         return scipy.ndimage.map_coordinates(photo, [y + 96 - dy, x + 16 - dx], order=3, mode="reflect")
 
     _written(tmp_path / "a.mkv", map(at, range(24)))
-    told = json.loads(run("shake", tmp_path / "a.mkv", "--json"))
-    assert told["readout"][0] == pytest.approx(20.0, abs=0.7)  # half a frame at 25 a second
+    facts = facts_of(tmp_path / "a.mkv")
+    rows = steadying.rows_of(facts, Route())
+    assert steadying.said(rows, facts, Route()).readout[0] == pytest.approx(20.0, abs=0.7)  # half a frame at 25 a second
     apart = {}
-    for name, more in (("as one", ("--readout", "0")), ("by row", ()), ("turned", ("--turn", "90")), ("turned back", ("--turn", "270"))):
-        out = tmp_path / f"{name}.mkv"
-        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "12%", *more, "--card", "archive", "--out", out)
-        frames = [np.rot90(f, {"turned": 1, "turned back": 3}.get(name, 0)) for f in lumas(out)]  # as it was recorded
+    for name, turn, readout in (("as one", 0, 0.0), ("by row", 0, None), ("turned", 90, None), ("turned back", 270, None)):
+        made = _made(facts, rows, tmp_path / f"{name}.mkv", {"turn": turn}, method="hold", budget=0.12, readout=readout)
+        frames = [np.rot90(f, {"turned": 1, "turned back": 3}.get(name, 0)) for f in made]  # as it was recorded
 
         def gone(frame, rows, frames=frames):
             return phase_cross_correlation(frames[0][rows, 24:-24], frame[rows, 24:-24], upsample_factor=50)[0]
@@ -282,10 +290,10 @@ def test_a_pan_stands_upright(tmp_path):
 
     _written(tmp_path / "a.mkv", (at(n, 0.8) for n in range(16)))
     leans = {}
-    for name, readout in (("as one", "0"), ("by row", "32")):
-        out = ("--card", "archive", "--out", tmp_path / f"{name}.mkv")
-        run("steady", tmp_path / "a.mkv", "--method", "drift", "--budget", "8%", "--readout", readout, *out)
-        made, apart = lumas(tmp_path / f"{name}.mkv"), []
+    facts = facts_of(tmp_path / "a.mkv")
+    rows = steadying.rows_of(facts, Route())
+    for name, readout in (("as one", 0.0), ("by row", 32.0)):
+        made, apart = _made(facts, rows, tmp_path / f"{name}.mkv", method="drift", budget=0.08, readout=readout), []
         for n in range(2, 14):
             meant = cv2.resize(at(n, 0.0)[13:-13, 19:-19].astype(np.float32), SIZE, interpolation=cv2.INTER_CUBIC)
             two = ((meant[rows, 24:-24], made[n][rows, 24:-24]) for rows in (slice(8, 80), slice(-80, -8)))
@@ -336,22 +344,19 @@ def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):
         made = cv2.warpAffine(photo, np.column_stack([turn, shift]), SIZE, flags=how, borderMode=cv2.BORDER_REFLECT)
         frames.append(60 + 0.6 * made + rng.normal(0, 1, made.shape))
     _written(tmp_path / "a.mkv", frames)
-    left = {}
-    for name, more in (("unsqueezed", ("--squeeze", "1.6")), ("as it is", ())):
-        out = tmp_path / f"{name}.mkv"
-        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "20%", "--readout", "0", *more, "--card", "archive", "--out", out)
-        made = lumas(out)
+    facts, left = facts_of(tmp_path / "a.mkv"), {}
+    rows = steadying.rows_of(facts, Route())
+    for name, squeeze in (("unsqueezed", "8/5"), ("as it is", "1")):
+        made = _made(facts, rows, tmp_path / f"{name}.mkv", shape={"squeeze": squeeze}, method="hold", budget=0.2, readout=0.0)
         corners = [(slice(8, 72), slice(8, 104)), (slice(-72, -8), slice(-104, -8))]
         gone = np.array([[phase_cross_correlation(made[0][c], f[c], upsample_factor=50)[0] for f in made[1:]] for c in corners])
         left[name] = float(np.sqrt((gone**2).sum(axis=2).mean()))
     assert left["unsqueezed"] < 0.15 and left["as it is"] > 1.5, left
-    facts = facts_of(tmp_path / "a.mkv")
-    route = Route().with_("steady", **steadying.answers(steadying.rows_of(facts, Route()), facts, Route().with_("steady", method="drift")))
+    route = Route().with_("steady", **steadying.answers(rows, facts, Route().with_("steady", method="drift")))
     # What the lens's card says comes before what the footage shows, and what a person says before both.
     card = tmp_path / "wide-lens.toml"
     card.write_text('title = "Wide"\nsqueeze = 1.6\nview = 71.5\nreadout = 12.5\n')
     by_card = Route().with_("shape", squeeze="1.6", lens=str(card))
-    rows = steadying.rows_of(facts, by_card)
     told = [steadying.as_it_shows(rows, facts, r).steady for r in (by_card, by_card.with_("steady", view=60.0))]
     assert [(s.view, s.readout) for s in told] == [(71.5, 12.5), (60.0, 12.5)]
     codes = [[f.code for f in walk(r, facts).findings] for r in (route, route.with_("shape", squeeze="1.6"))]
@@ -393,13 +398,13 @@ def test_the_field_of_view_is_found_and_the_picture_turned_as_its_camera_was(tmp
     """Within 3 %; and held, the corners of a wide lens's picture stay as still as its middle, where shifting alone leaves them shaking."""
     frames, _ = _turned(cv2.resize(photograph(name).mean(axis=2), (1100, 760)), fov, fov)
     _written(tmp_path / "a.mkv", (40 + 0.7 * luma for luma in frames))
-    told = json.loads(run("shake", tmp_path / "a.mkv", "--json"))
-    assert told["view"][0] == pytest.approx(fov, rel=0.03) and told["view"][1] < 0.05 * fov
+    facts = facts_of(tmp_path / "a.mkv")
+    rows = steadying.rows_of(facts, Route())
+    view = steadying.said(rows, facts, Route()).view
+    assert view[0] == pytest.approx(fov, rel=0.03) and view[1] < 0.05 * fov
     left = {}
-    for way, more in (("turned", ()), ("shifted", ("--fov", "5"))):  # so long a lens that a turn is a shift
-        out = tmp_path / f"{way}.mkv"
-        run("steady", tmp_path / "a.mkv", "--method", "hold", "--budget", "16%", *more, "--card", "archive", "--out", out)
-        made = lumas(out)
+    for way, sees in (("turned", None), ("shifted", 5.0)):  # so long a lens that a turn is a shift
+        made = _made(facts, rows, tmp_path / f"{way}.mkv", method="hold", budget=0.16, view=sees)
         corners = [(slice(8, 88), slice(8, 120)), (slice(-88, -8), slice(-120, -8))]
         gone = np.array([[phase_cross_correlation(made[0][c], f[c], upsample_factor=50)[0] for f in made[1:]] for c in corners])
         left[way] = float(np.sqrt((gone**2).sum(axis=2).mean()))

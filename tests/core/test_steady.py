@@ -490,5 +490,11 @@ def test_what_cannot_be_followed_is_said(tmp_path):
     assert reads[90].draft.readout == -0.02 and reads[90].draft.across and not reads[180].draft.across
     stop = walk(Route().with_("steady", method="hold", moves="none"), facts)["steady"]
     assert stop.findings[0].code == "moves-missing" and walk(Route().mended(stop.findings[0].fix), facts)["steady"].findings == ()
+    none = walk(Route().with_("steady", method="hold", budget=0.0, moves=solve.packed(np.zeros((8, 4)), (64, 48))), facts)["steady"]
+    assert [f.code for f in none.findings] == ["nothing-spent"]
+    with pytest.raises(AdzerError, match="the box that stands still"):
+        steadying.answers(rows, facts, Route().with_("steady", method="hold", still=(0.1, 0.1, 0.2, 0.2)))
+    with pytest.raises(AdzerError, match="has 8 frames, and a thing is marked on number 20"):
+        steadying.followed(facts, Route().with_("steady", method="lock", mark=(20, 0.1, 0.1, 0.2, 0.2)))
     far = solve.packed(np.full((8, 4), 20.0), (64, 48))
     assert walk(Route().with_("steady", method="hold", moves=far), facts)["steady"].findings[0].code == "moves-too-far"

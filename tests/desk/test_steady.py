@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from adzer.core.look import passes
 from adzer.core.run import analysing
@@ -111,7 +111,7 @@ def test_what_cannot_be_decoded_is_said_and_the_next_is_measured(window, monkeyp
     assert shaken(desk.found(broken)) is None and shaken(desk.found(desk.shots[1])) is not None
 
 
-def test_the_recorded_picture_shows_what_was_followed(window):
+def test_the_recorded_picture_shows_what_was_followed(window, monkeypatch, tmp_path):
     """Strokes, the held frame and its instruments; the window's own picture is looked at."""
     desk, going = window.desk, window.analysing
     desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
@@ -152,6 +152,18 @@ def test_the_recorded_picture_shows_what_was_followed(window):
     assert np.array_equal(desk.laid(desk.shot), laid)
     desk.undo()
     assert desk.laid(desk.shot) is None
+    # A motion file of another shot is refused in words, and nothing is answered by it.
+    turns = "\n".join(f"{t / 100},{20 * np.sin(t / 11)},{15 * np.cos(t / 14)},{9 * np.sin(t / 8)}" for t in range(500))
+    (tmp_path / "other.csv").write_text(f"time,x,y,z\n{turns}\n")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "other.csv"), ""))
+    desk.answer("steady", method="hold")
+    bench.file.click()
+    assert wait(lambda: "does not turn as the picture does" in window.note.text(), settle=0.1), window.note.text()
+    assert desk.shot.route.steady.sidecar is None and bench.file.text() == "Take a motion file"
+    desk.answer("steady", sidecar=str(tmp_path / "other.csv"))
+    assert bench.file.text() == "Without other.csv"
+    bench.file.click()
+    assert wait(lambda: desk.shot.route.steady.sidecar is None and not desk.worker.busy, settle=0.1)
 
 
 def test_every_way_plays_beside_the_others(window):

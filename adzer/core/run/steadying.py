@@ -55,6 +55,8 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         rows, _ = told(rows, facts, route, seen_through is None)
     sure = motion.SURE if seen_through is None else turns.SURE
     if route.steady.method != "off" and len(rows) and (rows[:, sure] > 0).mean() < 0.5:
+        if route.steady.still is not None:
+            raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed in the box that stands still. Draw a larger one.")
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
     s, text, goes, light = route.steady, "", "", ""
     if s.method != "off" and seen_through is None:
@@ -168,7 +170,9 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[
     against how it was marked, and its size, as a logarithm in per cent; not a number where it is not seen; and the frame it was marked on.
     AdzerError if nothing is marked, or if it cannot be followed."""
     mark, walked = route.steady.mark, walk(route, facts, seen)
-    if mark is None or mark[0] >= facts.frames:
+    if mark is not None and mark[0] >= facts.frames:
+        raise AdzerError(f"{facts.name} has {facts.frames} frames, and a thing is marked on number {mark[0]}, counted from 0. Mark it anew.")
+    if mark is None:
         raise AdzerError(f"{facts.name}: nothing is marked that could keep its place. Draw a box around it.")
     source = followed_over(walked["read"].result.picture, route.shape, seen)
     (w, h), turn = upright_raster(facts, route.read), turn_of(facts, route.read)

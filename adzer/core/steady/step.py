@@ -112,6 +112,9 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
 def _costs(settings: SteadySettings, found: Shake | None, draft: Draft) -> list[Finding]:
     """What holding it spends, and what it cannot undo."""
     findings, kept = [], 1 - settings.budget
+    if settings.budget == 0:
+        text = "Nothing of the picture may be spent, so that it cannot be moved at all: it stays as it was held. Let it cost some."
+        findings.append(Finding(Level.WARN, "nothing-spent", text, "steady"))
     if draft.pace is not None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
     if found is not None and found.blurs is not None:

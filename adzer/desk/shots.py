@@ -123,7 +123,7 @@ class Camera:
         bench = self._bench(SteadyBench)
         bench.method.choose("hold")
         wait(lambda: not desk.worker.busy, settle=0.5)
-        bench.compare.click()
+        bench.ways.compare.click()
         wait(lambda: not desk.worker.busy, seconds=120, settle=0.5)
         desk.go_to(50)
         bench.look.choose(True)

@@ -173,7 +173,7 @@ def test_every_way_plays_beside_the_others(window):
     bench = window.bench.bench
     bench.button.click()
     assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
-    bench.beside.click()
+    bench.ways.beside.click()
     assert wait(lambda: bench.looping.plays, seconds=30, settle=0.4), window.note.text()
     assert bench.looping.names == ["as held", "hold", "no jitter", "even way"] and bench.instead() is not None
     as_held, hold = (k.frames for k in bench.looping.loops[:2])

@@ -13,14 +13,10 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
-from ....core.look.motion import enlarged
 from ....core.media.clock import clock_of
-from ....core.media.probe import FileFacts
-from ....core.read.seen import Seen
-from ....core.route import Route, Walk
+from ....core.route import Walk
 from ....core.run.steadied import Drawn
 from ....core.run.steadying import TRAVELS
-from ....core.run.trying import METHODS, STANDS, Matters, Way, best
 from ....core.space.looks import RoundLook
 from ....core.space.sphere import Directions, heading_tilt
 from ....core.steady.lamp import TELLS
@@ -28,23 +24,16 @@ from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
 from ....core.steady.step import SHAKEN, found_of, lens_of
 from ...analysing import Analysing
-from ...looping import FIT, SECONDS, Looping
 from ...model import Desk
 from ...widgets.lines import Lines
-from ...widgets.plots import Table
 from ...widgets.questions import Choice, Number, Numbers, Question, act
 from ..base import StageBench
 from .plots import Thirds
 from .recorded import Recorded
+from .ways import Ways
 
 OFF = "Off where a slow hand would hold it"
 MOST = 1500  # places along the trace that are drawn
-
-
-NAMES = {
-    "off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way", "lock": "a thing stays", "level world": "level, stays",
-    "level vehicle": "level, rides", "level travel": "level, ahead", "level free": "level, turned",
-}  # fmt: skip
 
 
 CAREFUL = "On a vehicle, a pole or a drone: what is mounted must hold in the wind and at the speed that come; local rules and a licence come first."
@@ -108,24 +97,16 @@ class SteadyBench(StageBench):
         self.opens.settled.connect(lambda v: self._open(v))
         self.kept = act("Keep what was looked at", self.mark_kept, False)
         self.headed = Question("Where is it headed?", self.heading, Numbers(("ahead lies, ° to the right", self.opens)), self.kept)
-        self.compare = act("Try every way", self._compare)
-        self.looping = Looping(self.desk)
-        self.beside = act("Play them beside each other", self._play, False)
-        self.matters = Choice([("calm", "calm"), ("picture", "picture"), ("resolution", "resolution")], "calm")
-        self.matters.setToolTip("What matters most")
-        self.matters.chosen.connect(self._matter)
-        self.ways_card = Question("Which way is best here?", self.matters, self.compare, self.beside)
-        self._ways: dict[str, tuple[Way, ...]] = {}
-        self._matters: Matters = "calm"
         self._busy = False
-        self.table = Table("Left of it, as delivered", (0.22, 0.36, 0.13, 0.15, 0.14), 4, rest="and")
+        self.ways = Ways(self.desk, self._ask, self._moved)
+        self.looping = self.ways.looping
         self.lines = Lines(OFF, "px", 3)
         self.thirds = Thirds("How fast it shakes", 2)
         self.spent = Lines("What it spends", "%", 2)
         self.lit = Lines("Its light", "stops", 2)
         self._drawn_now: tuple[tuple[object, ...], Drawn | None] = ((), None)
-        self.questions = [self.card, self.still, self.what, self.upright, self.headed, self.cost, self.rows, self.light, self.speed, self.ways_card]
-        self.instruments = [self.lines, self.thirds, self.spent, self.lit, self.table]
+        self.questions = [self.card, self.still, self.what, self.upright, self.headed, self.cost, self.rows, self.light, self.speed, self.ways]
+        self.instruments = [self.lines, self.thirds, self.spent, self.lit, self.ways.table]
 
     def _measure(self) -> None:
         """Starts it, or stops it while it runs."""
@@ -178,8 +159,10 @@ class SteadyBench(StageBench):
 
         self._ask("steady", args, use, "It could not be held.")
 
-    def _ask(self, what: str, args: tuple[object, ...], use: Callable[[Any], object], fails: str) -> None:
-        """One thing at a time beside the window; what comes for a shot that is no longer in view is not used."""
+    def _ask(self, what: str, args: tuple[object, ...], use: Callable[[Any], object], fails: str) -> bool:
+        """One thing at a time beside the window, else it is not done; what comes for a shot that is no longer in view is not used."""
+        if self._busy:
+            return False
         self._busy, asked = True, self.desk.shot
 
         def then(found: Any, error: str | None) -> None:
@@ -188,18 +171,15 @@ class SteadyBench(StageBench):
                 self.desk.said.emit(error or fails)
             elif self.desk.shot is not None and asked is not None and self.desk.shot.id == asked.id:
                 use(found)
-            self.compare.setText("Try every way")
+            self.ways.done()
 
         self.desk.worker.chore(what, args, then)
+        return True
 
     def mark_horizon(self) -> None:
         """The next two places clicked on the picture lie on the horizon; pressed again, it is given up."""
         self._marks = None if self._marks is not None else []
         self.horizon.setText("Click two places on it" if self._marks is not None else "Show the horizon")
-
-    def _matter(self, what: Matters) -> None:
-        self._matters = what
-        self._moved()
 
     def _open(self, heading: float) -> None:
         """Ahead lies there in the levelled sphere: nothing of how it stands is solved anew."""
@@ -335,55 +315,11 @@ class SteadyBench(StageBench):
         for mark in self._marks or ():
             painter.drawEllipse(QPointF(rect.left() + mark.x() * rect.width(), rect.top() + mark.y() * rect.height()), 6, 6)
 
-    def _shown(self, shot: Shot) -> tuple[FileFacts, Route, Seen | None, NDArray[np.float32]] | None:
-        """What is made of it and looked at again, its proxy while the job works on proxies, and how that moves; None: nobody has measured it."""
-        rows, (facts, route, seen) = self.desk.moved_rows(shot), self.desk.shown(shot)
-        if rows is None or self._lens is not None:
-            return None if rows is None else (facts, route, seen, rows)
-        return facts, route, seen, enlarged(rows, facts.raster[0] / shot.facts.raster[0])
-
-    def _compare(self) -> None:
-        """Every way is made and looked at again, as delivered."""
-        shot = self.desk.shot
-        shown = self._shown(shot) if shot is not None else None
-        if shot is None or shown is None or self._busy:
-            return
-        self.compare.setText("Trying every way…")
-
-        def keep(found: tuple[object, tuple[Way, ...]]) -> None:
-            self._ways[shot.facts.fingerprint] = found[1]
-            self._moved()
-
-        facts, route, seen, rows = shown
-        times = shot.facts.raster[0] / facts.raster[0]
-        args = (facts, seen, route, self.desk.card_of(shot), route.steady.budget or 0.08, rows, times)
-        self._ask("ways", args, keep, "They could not be compared.")
-
-    def _play(self) -> None:
-        """The same moment held in every way, round and round; pressed again, it is put away."""
-        shot = self.desk.shot
-        shown = self._shown(shot) if shot is not None else None
-        if self.looping is None or shot is None or shown is None:
-            return
-        if self.looping.plays:
-            self.looping.put_away()
-            self._show_play()
-            return
-        facts, route, seen, rows = shown
-        changes = [c | {"budget": route.steady.budget or 0.08} for c in (METHODS if self._lens is None else STANDS)]
-        names = [NAMES[f"{c['method']} {c.get('heading', '')}".strip()] for c in changes]
-        args = (facts, seen, route, self.desk.card_of(shot), rows, changes, self.desk.frame, SECONDS, FIT[4])
-        self.looping.ask("ways looped", args, names, self._show_play)
-        self.beside.setText("Making them…")
-
-    def _show_play(self) -> None:
-        self.beside.setText("Put them away" if self.looping is not None and self.looping.plays else "Play them beside each other")
-
-    def _show_ways(self, shot: Shot, walked: Walk) -> None:
-        s, ways, found = walked.route.steady, self._ways.get(shot.facts.fingerprint, ()), self._found(shot)
+    def _show_answers(self, shot: Shot, walked: Walk) -> None:
+        s, found = walked.route.steady, self._found(shot)
         round_ = self._lens is not None
-        for card in (self.what, self.ways_card):
-            card.setVisible(found is not None)
+        self.what.setVisible(found is not None)
+        self.ways.show_ways(shot, found)
         self.cost.setVisible(found is not None and not round_)
         self.rows.setVisible(found is not None and not round_ and s.method != "off")
         self.light.setVisible(found is not None and not round_)
@@ -418,9 +354,6 @@ class SteadyBench(StageBench):
             self.speed.say(f"At {float(pace.speed):.0%}, {float(pace.rate):.5g} frames a second. It is steadied at the recorded rate, then paced.")
         self.box.setVisible(s.method == "lock" or self._boxing == "mark")
         self.stands.setVisible(round_)
-        self.table.setVisible(bool(ways))
-        self.beside.setVisible(found is not None)
-        self._show_play()
         self.method.set_value(s.method)
         self.stands.set_value("level" if s.method == "hold" else s.method)
         self.budget.set_value(s.budget * 100)
@@ -431,7 +364,6 @@ class SteadyBench(StageBench):
         self.eases.set_value(s.eases)
         self.grows.set_value(s.grows)
         self.grows.setVisible(s.method == "lock" and not round_)
-        self.matters.setVisible(bool(ways) and not round_)
         self.level.set_value(s.roll)
         self.what.say(
             "It stands level whatever carries it, and the view's keyframes lie on top; or only its jitter goes. Nothing of it is lost."
@@ -448,26 +380,10 @@ class SteadyBench(StageBench):
                 f"{flickers}, which nobody sees."
             )  # fmt: skip
         needs = "" if drawn is None or drawn.needed is None else _needs(drawn.needed, s.budget)
-        self.cost.say(f"{1 - (1 - s.budget) ** 2:.0%} of the picture.{needs} What would need more is held less far: nothing bare ever enters.")
+        most = "At most " if s.eases else ""
+        self.cost.say(f"{most}{1 - (1 - s.budget) ** 2:.0%} of the picture.{needs} What would need more is held less far: nothing bare ever enters.")
         if isinstance(found, Turned):
             self._show_round(found, s.lean)
-        thing = any(w.offset is not None for w in ways)
-        also = "horizon" if round_ else "thing, px" if thing else "wobble"
-        rows = [("", f"0.5–3 · > 3 Hz, {'°' if round_ else 'px'}", "roll", also, "keeps" if not round_ else "turns")]
-        for way in ways:
-            last = f"{way.kept:.0%}" if not round_ else f"{way.fastest or 0:.0f}°/s"
-            more = way.horizon if round_ else way.offset if thing else way.wobble
-            wobble = "" if more is None else f"{more:.2f}{'°' if round_ else ''}"
-            row = (f"{way.left[1]:.2f} · {way.left[2]:.2f}", f"{way.roll:.2f}°", wobble, last) if not way.why else (way.why, "", "", "")
-            rows.append((_name(way), *row))
-        self.table.show_rows(rows)
-        if not ways:
-            self.ways_card.say("Each is made, and the delivered picture followed again: nothing that was reckoned is believed.")
-            return
-        chosen, why = best(ways, isinstance(found, Shake) and found.widest < 0.05 * shot.facts.raster[0], self._matters)
-        if chosen is not None:
-            why = f"{_name(chosen)}: {why[:1].lower()}{why[1:]}"
-        self.ways_card.say(why[:1].upper() + why[1:])
 
     def _show_round(self, found: Turned, lean: tuple[float, float]) -> None:
         if found.lean is not None and abs(found.lean[0] - lean[0]) + abs(found.lean[1] - lean[1]) < 0.01:
@@ -491,7 +407,7 @@ class SteadyBench(StageBench):
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         self._lens = lens_of(walked["steady"].before, walked.draft)
-        self._show_ways(shot, walked)
+        self._show_answers(shot, walked)
         result, found, runs = walked["steady"].result, self._found(shot), self.analysing.waits(shot)
         self.button.setVisible(bool(result.wants) or runs)
         told = walked.route.steady.sidecar
@@ -585,10 +501,6 @@ def _few(shot: Shot, far: NDArray[Any]) -> tuple[list[int], NDArray[np.float64]]
     each, clock = max(1, len(far) // MOST), clock_of(shot.facts)
     frames = [start + int(far[start : start + each].argmax()) for start in range(0, len(far), each)]
     return frames, np.array([clock.time(n) for n in frames])
-
-
-def _name(way: Way) -> str:
-    return NAMES[f"{way.method} {way.heading}".strip()]
 
 
 def _shaking(found: Shake | Turned, wide: int) -> str:

@@ -12,10 +12,10 @@ from .. import records
 from ..media.decode import Reader
 from ..media.probe import FileFacts
 from ..media.sensor import Sensor
-from . import values
+from . import lines, values
 from .settings import DevelopSettings
 
-VERSION = 1
+VERSION = 2
 SPREAD = 9  # frames that are looked at
 BINS, STOPS = 56, 14  # of a histogram, quarter stops down from full
 SPIKE = 3e-4  # share of all values at one code, from which on they are held there
@@ -34,6 +34,7 @@ class Held(msgspec.Struct, frozen=True):
     ceiling     code at which values pile up, if that lies below what the file calls white; None
     floor       code of the darkest values, if these lie clearly below what the file calls black; None
     hot         places (left, top) of values far above all that lies around them, frame after frame
+    rows, columns   codes by which each lies too high in every frame, none: no more than noise explains
     diagonal    do the two cells that the file calls green differ more than the other two?
     """
 
@@ -46,6 +47,8 @@ class Held(msgspec.Struct, frozen=True):
     floor: float | None = None
     diagonal: bool = False
     hot: tuple[tuple[int, int], ...] = ()
+    rows: tuple[float, ...] = ()
+    columns: tuple[float, ...] = ()
     version: int = VERSION
 
     @property
@@ -99,8 +102,20 @@ def of_frames(sensor: Sensor, numbers: tuple[int, ...], frames: list[NDArray[np.
     return Held(
         numbers, (headroom[0], headroom[1], headroom[2]), (one, two, three), tuple(over), tuple(map(tuple, np.round(levels, 7).tolist())),
         _ceiling(frames, float(white.min()), float(black.max())), _floor(frames, float(black.min()), float(span.min())), _diagonal(sensor, apart),
-        hot,
+        hot, *_fixed(sensor, frames),
     )  # fmt: skip
+
+
+def _fixed(sensor: Sensor, frames: list[NDArray[np.uint16]]) -> tuple[tuple[float, ...], tuple[float, ...]]:
+    """Of rows and of columns, beside what the file says of their black."""
+    h, w = frames[0].shape
+    known = np.zeros((h, w), np.float32)
+    if len(sensor.down) == h:
+        known += np.array(sensor.down, np.float32)[:, None]
+    if len(sensor.across) == w:
+        known += np.array(sensor.across, np.float32)
+    rows, columns = (lines.off([(f - known).T if turned else f - known for f in frames]) for turned in (False, True))
+    return () if rows is None else tuple(rows.tolist()), () if columns is None else tuple(columns.tolist())
 
 
 def _ceiling(frames: list[NDArray[np.uint16]], white: float, black: float) -> float | None:

@@ -12,6 +12,7 @@ from .grain import Grain
 Kelvin = Annotated[float, Meta(ge=2000, le=20_000)]
 Level = Annotated[float, Meta(ge=0, le=65535)]
 Part = Annotated[float, Meta(gt=0.001, le=1)]
+Off = Annotated[float, Meta(ge=-4000, le=4000)]
 Amount = Annotated[float, Meta(ge=0, le=4)]
 Highlights = Literal["neutral", "rebuild", "as is"]
 
@@ -26,16 +27,17 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     primaries   of what comes out
     order, black, white_level   of the sensor, where the file does not say so, or wrongly: None as it says
     hot         places (left, top) of values that are the same whatever the light, and are taken from around them
+    rows, columns   codes by which each lies too high, whatever the light, and which are taken off it
     noise       as it was measured, which a cleaning goes by
     clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
     even        are steps of a code in smooth parts made even, within half a code? only of pictures that are not cleaned
     detail      share of what was taken off luma that is given back
     """
 
-    OWN = frozenset({"neutral", "noise", "hot"})
-    FROM = {1: lambda plain: plain}
+    OWN = frozenset({"neutral", "noise", "hot", "rows", "columns"})
+    FROM = {1: lambda plain: plain, 2: lambda plain: plain}
 
-    version: int = 2
+    version: int = 3
     white: Literal["as shot", "light", "patch"] = "as shot"
     kelvin: Kelvin | None = None
     tint: Annotated[float, Meta(ge=-50, le=50)] = 0.0
@@ -48,6 +50,8 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     black: Level | None = None
     white_level: Level | None = None
     hot: Annotated[tuple[tuple[int, int], ...], Meta(max_length=5000)] = ()
+    rows: Annotated[tuple[Off, ...], Meta(max_length=20_000)] = ()
+    columns: Annotated[tuple[Off, ...], Meta(max_length=20_000)] = ()
     noise: Grain | None = None
     clean: Amount | None = None
     colour: Amount | None = None

@@ -138,6 +138,11 @@ def _about_values(say: Say, settings: DevelopSettings, context: Context, made: v
         many = f"{len(found.hot)} values are" if len(found.hot) > 1 else "One value is"
         say(Level.NOTE, "hot-values", f"{many} the same whatever the light: bright dots that stay where they are.",
             Fix("Take what lies around them", "develop", {"hot": [list(place) for place in found.hot]}))  # fmt: skip
+    for name, off, own in (("row", found.rows, settings.rows), ("column", found.columns, settings.columns)):
+        if off and not own:
+            worst = max(map(abs, off))
+            say(Level.NOTE, f"fixed-{name}s", f"Its {name}s lie up to {worst:.1f} codes too high or too low, the same in every frame: stripes in the "
+                "shadows.", Fix(f"Take that off its {name}s", "develop", {f"{name}s": list(off)}))  # fmt: skip
     gone = sum(found.gone)
     if gone > 1e-4 and settings.highlights is None:
         say(Level.NOTE, "highlights-open", f"{gone:.2%} of it is full in the sensor ({found.gone[2]:.2%} in all three channels), and is delivered "

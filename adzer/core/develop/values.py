@@ -26,7 +26,7 @@ from ..media.formats import PixelFormat
 from ..media.probe import FileFacts
 from ..media.sensor import GainMap, Sensor, Three
 from ..plan import Planes
-from . import camera
+from . import camera, lines
 from .settings import DevelopSettings
 
 MOST_GIVEN = 6  # frames whose memory is used again
@@ -49,8 +49,11 @@ def sensor_of(facts: FileFacts, settings: DevelopSettings) -> Sensor | None:
         changes["order"] = settings.order
     if settings.black is not None:
         changes |= {"black": (settings.black,) * 4, "down": (), "across": ()}
+    w, h = held.raster
+    if settings.rows or settings.columns:
+        down, across = (changes.get(n, getattr(held, n)) for n in ("down", "across"))
+        changes |= {"down": lines.added(down, settings.rows, h), "across": lines.added(across, settings.columns, w)}
     if settings.hot:
-        w, h = held.raster
         changes["dead"] = (*held.dead, *(place for place in settings.hot if 0 <= place[0] < w and 0 <= place[1] < h))
     if settings.white_level is not None:
         changes["white"] = (settings.white_level,) * 4

@@ -90,27 +90,28 @@ def _scores(
         """Of those, mean over the columns of each block."""
         return np.asarray(v[:, : columns * bw].reshape(rows, columns, bw).mean(axis=2))
 
-    def moved(v: NDArray[np.float64], s: int) -> NDArray[np.float64]:
-        made = np.roll(v, s, axis=1)
-        if not closed and s > 0:
-            made[:, :s] = v[:, :1]
-        elif not closed and s < 0:
-            made[:, s:] = v[:, -1:]
-        return made
+    most = int(np.abs(shifts).max(initial=0))
+
+    def widened(v: NDArray[np.float64]) -> NDArray[np.float64]:
+        """With room on both sides for every shift: once round, or its ends again."""
+        return np.pad(v, ((0, 0), (most, most)), mode="wrap" if closed else "edge")
+
+    def moved(wide: NDArray[np.float64], s: int) -> NDArray[np.float64]:
+        return wide[:, most - s : most - s + w]
 
     first, second = a.astype(np.float64), b.astype(np.float64)
     mean_a, sq_a = along(down(first)), along(down(first**2))
     var_a = np.maximum(sq_a - mean_a**2, 0)
     # A step that goes sideways cannot tell its shift from its height; texture is what varies along the rows.
     sideways = np.sqrt(along(down(np.pad(np.diff(first, axis=1), ((0, 0), (0, 1))) ** 2)))
-    down_b, down_sq = down(second), down(second**2)
+    down_b, down_sq, wide = widened(down(second)), widened(down(second**2)), widened(second)
     cut = (rows, bh, columns, bw)
     of_a = first[: rows * bh, : columns * bw].reshape(cut)
     out = np.full((len(shifts), rows, columns), -1.0)
     for i, s in enumerate(shifts):
         mean_b = along(moved(down_b, s))
         var_b = np.maximum(along(moved(down_sq, s)) - mean_b**2, 0)
-        of_b = moved(second, s)[: rows * bh, : columns * bw].reshape(cut)
+        of_b = moved(wide, s)[: rows * bh, : columns * bw].reshape(cut)
         both = np.einsum("rycx,rycx->rc", of_a, of_b) / (bh * bw) - mean_a * mean_b
         out[i] = both / np.sqrt(np.maximum(var_a * var_b, 1e-10))
     return out, sideways

@@ -3,8 +3,10 @@ kept (``docs/job-file.md``, ``measured``)."""
 
 from __future__ import annotations
 
+import os
 from collections import deque
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from typing import ClassVar, Protocol, TypeVar
 
 import numpy as np
@@ -15,6 +17,7 @@ from ..media.decode import Frame, Reader
 from ..media.rolls import Source
 
 SPAN = 96  # frames that are looked at at once: what is lost when it is stopped
+AHEAD = 8  # rows that are worked on beside each other
 T = TypeVar("T")
 Rows = NDArray[np.float32]
 
@@ -37,7 +40,7 @@ class Pass(Protocol[T]):
         ...
 
     def row(self, window: Sequence[T], middle: int) -> Sequence[float]:
-        """Of ``window[middle]``; at the ends of a recording there are fewer neighbours."""
+        """Of ``window[middle]``; at the ends of a recording there are fewer neighbours. Several are asked for at once, from threads."""
         ...
 
 
@@ -88,9 +91,9 @@ def run(kind: Pass[T], source: Source, print_: str, span: tuple[int, int], cance
     UnreadableError if a frame cannot be decoded."""
     start, stop = span
     before, after = kind.reach
-    made: list[Sequence[float]] = []
+    made: list[Future[Sequence[float]]] = []
     held: deque[tuple[int, T]] = deque()
-    with Reader(source, print_=print_) as reader:
+    with Reader(source, print_=print_) as reader, ThreadPoolExecutor(os.cpu_count() or 2, thread_name_prefix="rows") as pool:
         first, last = max(0, start - before), min(len(reader), stop + after)
         frames = reader.frames(first, last)
         if not 0 <= start < stop <= len(reader):
@@ -103,5 +106,7 @@ def run(kind: Pass[T], source: Source, print_: str, span: tuple[int, int], cance
                 held.append((frame.number, kind.prepared(frame)))
             while held[0][0] < number - before:
                 held.popleft()
-            made.append(kind.row([value for _, value in held], number - held[0][0]))
-    return np.asarray(made, "<f4").tobytes()
+            made.append(pool.submit(kind.row, [value for _, value in held], number - held[0][0]))
+            if len(made) > AHEAD:
+                made[-AHEAD].result()  # so that no more frames are held than are worked on
+        return np.asarray([m.result() for m in made], "<f4").tobytes()

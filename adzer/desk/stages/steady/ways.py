@@ -104,6 +104,7 @@ class Ways(Question):
         if not ways:
             self.say("Each is made, and the delivered picture followed again: nothing that was reckoned is believed.")
             return
+        self.table.title = f"Left of it, {'degrees' if self._round else 'px'}, as delivered"
         self.table.show_rows(_rows(ways, self._round))
         chosen, why = best(ways, isinstance(found, Shake) and found.widest < 0.05 * shot.facts.raster[0], self._matters)
         if chosen is not None:
@@ -114,7 +115,7 @@ class Ways(Question):
 def _rows(ways: tuple[Way, ...], round_: bool) -> list[tuple[str, ...]]:
     thing = any(w.offset is not None for w in ways)
     also = "horizon" if round_ else "thing, px" if thing else "wobble"
-    rows: list[tuple[str, ...]] = [("", f"0.5–3 · > 3 Hz, {'°' if round_ else 'px'}", "roll", also, "turns" if round_ else "keeps")]
+    rows: list[tuple[str, ...]] = [("", "0.5–3 · > 3 Hz", "roll", also, "turns" if round_ else "keeps")]
     for way in ways:
         last = f"{way.fastest or 0:.0f}°/s" if round_ else f"{way.kept:.0%}"
         more = way.horizon if round_ else way.offset if thing else way.wobble

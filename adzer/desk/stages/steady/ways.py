@@ -21,7 +21,7 @@ from ...widgets.plots import Table
 from ...widgets.questions import Choice, Question, act
 
 NAMES = {
-    "off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way", "lock": "a thing stays", "level world": "level, stays",
+    "off": "as held", "hold": "hold", "drift": "no jitter", "path": "even way", "lock": "it stays", "level world": "level, stays",
     "level vehicle": "level, rides", "level travel": "level, ahead", "level free": "level, turned",
 }  # fmt: skip
 
@@ -114,7 +114,7 @@ class Ways(Question):
 
 def _rows(ways: tuple[Way, ...], round_: bool) -> list[tuple[str, ...]]:
     thing = any(w.offset is not None for w in ways)
-    also = "horizon" if round_ else "thing, px" if thing else "wobble"
+    also = "horizon" if round_ else "thing" if thing else "wobble"
     rows: list[tuple[str, ...]] = [("", "0.5–3 · > 3 Hz", "roll", also, "turns" if round_ else "keeps")]
     for way in ways:
         last = f"{way.fastest or 0:.0f}°/s" if round_ else f"{way.kept:.0%}"

@@ -25,7 +25,7 @@ from .workers import QueueRunner
 def _by_measure(stage: str, settings: Any) -> bool:
     """Do these answers go by what was measured on their very shot?"""
     if stage == "steady":
-        return bool(settings.method not in ("off", "lock"))
+        return bool(settings.method != "lock" and (settings.method != "off" or settings.evens))
     return stage == "develop" and bool(settings.clean or settings.colour)
 
 

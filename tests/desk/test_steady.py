@@ -205,6 +205,16 @@ def test_one_key_holds_all_shots_alike(window):
     assert desk.walk(desk.all[below.id])["steady"].result.says.startswith("its jitter gone") and desk.laid(desk.all[below.id]) is not None
     desk.undo()
     assert desk.all[below.id].route.steady.method == "off" and desk.shots[at].route.steady.method == "drift"
+    # Light that is made even is, too, by what each one's own does.
+    desk.select(at)
+    desk.undo()
+    bench.evens.choose(True)
+    assert wait(lambda: desk.shot.route.steady.evens and not desk.worker.busy, settle=0.3)
+    desk.select(at + 1)
+    desk.fill_down()
+    assert wait(lambda: not window.alike.busy and not desk.worker.busy, seconds=60, settle=0.3)
+    held = desk.all[below.id].route.steady
+    assert held.evens and held.light not in ("", desk.shots[at].route.steady.light) and not desk.walk(desk.all[below.id])["steady"].findings
 
 
 def test_what_was_looked_at_is_kept_across_a_cut(window):

@@ -45,7 +45,7 @@ def _commands() -> list[str]:
     return [re.split(r"\s{3,}", line)[0] for line in lines]
 
 
-@pytest.mark.timeout(300)  # some fifty commands, one after another
+@pytest.mark.timeout(500)  # some fifty commands, one after another
 def test_every_command_of_the_page_runs_as_written_from_an_empty_folder(tmp_path, monkeypatch):
     from adzer.cli import main  # noqa: F401 - it registers the commands
 

@@ -206,9 +206,11 @@ def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path, monkeypatch):
     facts = facts_of(tmp_path / "b.mkv")
     route = Route().with_("steady", mark=(0, 150 / SIZE[0], 110 / SIZE[1], 56 / SIZE[0], 48 / SIZE[1]))
     monkeypatch.setattr(trying, "METHODS", trying.METHODS[:2])
+    route = route.with_("steady", moves=solve.packed(np.zeros((24, 4)), SIZE))  # what it was held by before
     ways = {w.method: w for w in trying.compared(facts, None, route, delivery("archive"), 0.25)[1]}
     meant = float(np.sqrt((np.subtract(goes, goes[0])[1:] ** 2).sum(axis=1).mean()))
     assert ways["off"].offset == pytest.approx(meant, rel=0.1) and ways["lock"].offset < 1.0 < 5 < ways["hold"].offset
+    assert ways["off"].kept == 1.0 and ways["off"].spends == 0.0 and ways["hold"].kept == pytest.approx(0.75**2)
     assert ways["off"].left[1] == pytest.approx(np.hypot(ways["off"].axes["right"][1], ways["off"].axes["down"][1]), abs=0.01)
     made = CliRunner().invoke(app, ["steady", str(tmp_path / "b.mkv"), "--method", "lock", "--card", "archive", "--out", str(tmp_path / "d.mkv")])
     assert made.exit_code and "nothing is marked" in made.output + str(made.exception)

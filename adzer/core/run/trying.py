@@ -229,7 +229,8 @@ def _flat_way(
     offset = offset_of(looked, again, panel, clock_of(facts).time(s.mark[0]), s.mark, raster) if s.mark is not None else None
     path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
     needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
-    wobble, moves = motion.wobble(rows, again, facts.raster[1]), solve.unpacked(s.moves, facts.frames, pane.size)
+    wobble = motion.wobble(rows, again, facts.raster[1])
+    moves = solve.unpacked(s.moves, facts.frames, pane.size) if s.method != "off" else None  # of the way before, which it may still have
     window = np.ones(1) if moves is None else solve.windows(moves, s.budget)
     spends = np.zeros(1) if moves is None else 1 - window if s.eases else solve.spent(moves, pane)
     return Way(

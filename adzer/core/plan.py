@@ -188,7 +188,7 @@ class Patch:
             d = self.away.moved(d, time)
         if self.turning is None:
             return d
-        flat = isinstance(self.lens, Flat)
+        flat, time = isinstance(self.lens, Flat), self.turning.shown(time)
         made = self.turning.turned(d, np.asarray(time), flat)
         if self.readout and not self.turning.still:
             axis = 0 if self.across else 1

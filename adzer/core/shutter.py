@@ -88,4 +88,4 @@ def _turning(look: Look, patch: Patch, later: float) -> Turning | None:
 @lru_cache(maxsize=128)  # a route is walked at every change of any answer
 def _since(held: Turning, own: Turning | None, later: float) -> Turning:
     made = held.at(held.times + later) @ np.swapaxes(held.matrices, 1, 2)
-    return Turning(held.times, made if own is None else own.at(held.times + later) @ made)
+    return Turning(held.times, made if own is None else own.at(held.times + later) @ made, frames=held.frames)

@@ -180,6 +180,24 @@ def test_a_master_is_held_as_on_a_tripod(tmp_path):
     assert ways["hold"]["kept"] == pytest.approx(0.88**2, abs=1e-3) and told["recommended"] in ("hold", "path")
 
 
+@pytest.mark.parametrize("read, shape", [({}, {"speed": "2/3"}), ({"timing": "even", "even_rate": "30"}, {})])
+def test_what_is_shown_again_is_held_as_when_it_was_recorded(tmp_path, read, shape):
+    """Delivered moments that lie between two frames show one of them: told by another library's correlation. What is made for its moment is not."""
+    hand = _hand(16, 8, reach=4.0)
+    hand[:, 3] = 0
+    _shaken(tmp_path / "a.mkv", hand)
+    facts = facts_of(tmp_path / "a.mkv")
+    rows = steadying.rows_of(facts, Route())
+    frames = _made(facts, rows, tmp_path / "b.mkv", read, shape, method="hold", budget=0.12, readout=0.0, evens=True)
+    gone = [phase_cross_correlation(frames[0][24:-24, 24:-24], f[24:-24, 24:-24], upsample_factor=50)[0] for f in frames[1:]]
+    assert len(frames) > 18 and np.sqrt((np.array(gone) ** 2).sum(axis=1).mean()) < 0.3
+    route = Route().with_("steady", method="hold", budget=0.12, evens=True)
+    route = route.with_("steady", **steadying.answers(rows, facts, route))
+    for between in (False, True):
+        (patch,) = walk(route.with_("shape", speed="1/2", between=between), facts).draft.panels[0].patches
+        assert (patch.turning.frames is None) == patch.tone.made == between
+
+
 def test_a_thing_that_goes_its_own_way_keeps_its_place(tmp_path, monkeypatch):
     """A photograph's piece that is carried across another which shakes; where it is in the master is told by another library."""
     hand = _hand(24, 8, reach=3.0)

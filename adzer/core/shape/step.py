@@ -135,8 +135,18 @@ def step(picture: Picture, settings: ShapeSettings, context: Context) -> StepRes
         text = f"A speed of {float(settings.speed):.4g} times cannot be; take one from 1/16 to 16."
         fix = Fix("As fast as it was recorded", "shape", {"speed": "1"})
         return StepResult(picture, "speed?", (Finding(Level.STOP, "speed-out-of-range", text, "shape", fix),))
+    if _makes_frames(picture, settings, context):  # and each is held, and lit, as of its very moment
+        held, lamp = context.draft.held, context.draft.lamp
+        draft = context.draft.with_(held=held and replace(held, frames=None), lamp=lamp and replace(lamp, made=True))
+        context = replace(context, draft=draft)
     made = _shape(picture, settings, context) if context.draft.pair is None else _both(picture, settings, context, context.draft.pair)
     return _paced(made, picture, settings, context)
+
+
+def _makes_frames(picture: Picture, settings: ShapeSettings, context: Context) -> bool:
+    """Are frames made between the recorded ones?"""
+    rate, recorded = picture.rate, context.facts.rate
+    return bool(settings.between and rate and recorded and recorded * settings.speed < rate)
 
 
 def _paced(made: StepResult, picture: Picture, settings: ShapeSettings, context: Context) -> StepResult:
@@ -147,7 +157,7 @@ def _paced(made: StepResult, picture: Picture, settings: ShapeSettings, context:
     if each == 1 and settings.speed == 1:
         return made
     says, findings, draft = [made.says], list(made.findings), made.draft or context.draft
-    made_between = settings.between and each < 1
+    made_between = _makes_frames(picture, settings, context)
     opens = shutter.moments(recorded or Fraction(25), settings.speed, rate or Fraction(25), settings.shutter)
     if settings.speed != 1:
         says.append(f"{float(settings.speed):.0%} speed")

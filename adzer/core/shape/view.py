@@ -158,7 +158,7 @@ def _since(own: Turning | None, held: Turning | None, moment: float) -> Turning 
     if held is None:
         return own
     since = held.at(np.asarray(moment)) @ np.swapaxes(held.matrices, 1, 2)
-    return Turning(held.times, since if own is None else own.matrices[0] @ since)
+    return Turning(held.times, since if own is None else own.matrices[0] @ since, frames=held.frames)
 
 
 def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:

@@ -70,12 +70,14 @@ class Turning:
     ``matrix``·d. Rotations of directions; of a flat recording homographies of its places (x, y, 1).
 
     ``times`` (n,) seconds, rising; ``matrices`` (n, 3, 3). Before the first and after the last it stays as it is there. ``goes`` (n, 2): by how
-    much a second what is looked at of a flat recording goes on to the right and down meanwhile, as a pan does.
+    much a second what is looked at of a flat recording goes on to the right and down meanwhile, as a pan does. ``frames`` (m,): when each frame was
+    recorded that is shown as it is: at any moment that of the nearest holds; None: what is shown was made for its very moment.
     """
 
     times: Array
     matrices: Array
     goes: Array | None = None
+    frames: Array | None = None
 
     @staticmethod
     def fixed(matrix: Array) -> Turning:
@@ -106,7 +108,12 @@ class Turning:
 
     def later(self, seconds: float) -> Turning:
         """At each moment what this is so much later."""
-        return self if self.still else Turning(self.times - seconds, self.matrices, self.goes)
+        frames = None if self.frames is None else self.frames - seconds
+        return self if self.still else Turning(self.times - seconds, self.matrices, self.goes, frames)
+
+    def shown(self, time: float) -> float:
+        """When what is shown at a moment was recorded."""
+        return time if self.frames is None else nearest(self.frames, time)
 
     def gone(self, places: Array, time: float, later: Array) -> Array:
         """Places (…, 3) of a flat recording that are looked at, as they lie so much ``later`` (…) seconds."""
@@ -128,10 +135,12 @@ class Turning:
 
 @dataclass(frozen=True, eq=False)
 class Lamp:
-    """By how many ``stops`` (n,) all of a recording's light is made brighter, at ``times`` (n,) seconds, rising; straight between."""
+    """By how many ``stops`` (n,) all of a recording's light is made brighter, whose frames were recorded at ``times`` (n,) seconds, rising. Each
+    moment as the nearest of them, or, where what is shown is ``made`` for its very moment, straight between."""
 
     times: Array
     stops: Array
+    made: bool = False
 
     @property
     def still(self) -> bool:
@@ -140,14 +149,27 @@ class Lamp:
     def at(self, d: Array, time: float) -> Array:
         """(…, 3) how many times, of directions (…, 3).
 
-        >>> Lamp(np.array([0.0, 1.0]), np.array([0.0, 2.0])).at(np.array([0.0, 1.0, 0.0]), 0.5).tolist()
-        [2.0, 2.0, 2.0]
+        >>> lamp = Lamp(np.array([0.0, 1.0]), np.array([0.0, 2.0]))
+        >>> lamp.at(np.array([0.0, 1.0, 0.0]), 0.6).tolist(), replace(lamp, made=True).at(np.array([0.0, 1.0, 0.0]), 0.5).tolist()
+        ([4.0, 4.0, 4.0], [2.0, 2.0, 2.0])
         """
-        return np.full(d.shape, 2.0 ** float(np.interp(time, self.times, self.stops)))
+        return np.full(d.shape, 2.0 ** float(np.interp(time if self.made else nearest(self.times, time), self.times, self.stops)))
 
     def later(self, seconds: float) -> Lamp:
         """At each moment what this is so much later."""
-        return Lamp(self.times - seconds, self.stops)
+        return replace(self, times=self.times - seconds)
+
+
+def nearest(times: Array, time: float) -> float:
+    """Of ``times`` (n,), rising; halfway between two the earlier (as of ``pace``).
+
+    >>> nearest(np.array([0.0, 1.0, 2.0]), 0.5), nearest(np.array([0.0, 1.0, 2.0]), 1.7)
+    (0.0, 2.0)
+    """
+    n = int(np.clip(np.searchsorted(times, time), 1, max(len(times) - 1, 1)))
+    if len(times) < 2 or 2 * time <= times[n - 1] + times[n] + 1e-9:
+        n -= 1
+    return float(times[n])
 
 
 
@@ -165,7 +187,7 @@ class RoundLook(Look):
     def standing(self, time: float) -> Array:
         """(3, 3) from directions that are level to recorded ones."""
         level = rotation(0.0, *self.level)
-        return level if self.held is None else np.asarray(self.held.at(np.asarray(time)) @ level)
+        return level if self.held is None else np.asarray(self.held.at(np.asarray(self.held.shown(time))) @ level)
 
 
 @dataclass(frozen=True)

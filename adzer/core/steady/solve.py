@@ -273,7 +273,7 @@ BETWEEN = 4  # moments a frame at which it is known where rows belong that are r
 def held(moves: Array, pane: Pane, kept: float, times: Array, readout: float = 0.0, goes: Array | None = None) -> Turning:
     """As a patch has it. Of rows read out within ``readout`` seconds between frames, too, and before the first and after the last, where nothing bare
     enters by that; and with where the steady picture ``goes`` meanwhile: (frames, 4) a second, as of a path."""
-    way = None
+    frames, way = times, None
     if readout and goes is not None and len(moves) > 3:
         far = goes * [1, 1, 0, 0] * abs(readout) / 2
         fits = inside(moves + far, pane, kept) & inside(moves - far, pane, kept)
@@ -290,7 +290,7 @@ def held(moves: Array, pane: Pane, kept: float, times: Array, readout: float = 0
         bent = through(moves, at)
         moves, times = np.where(inside(bent, pane, kept)[:, None], bent, straight), np.interp(at, n, times)
         way = None if way is None else np.stack([np.interp(times, own, way[:, c]) for c in (0, 1)], axis=1)
-    return Turning(np.asarray(times, np.float64), matrices(moves, pane, kept), way)
+    return Turning(np.asarray(times, np.float64), matrices(moves, pane, kept), way, frames)
 
 
 def going(path: Array, moves: Array, rate: float) -> Array:

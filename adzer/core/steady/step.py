@@ -180,7 +180,8 @@ def _held(text: str, frames: int, clock: Clock, opens: float) -> Turning | None:
     moves = _moves(text, frames, (1, 1))
     if moves is None:
         return None
-    return Turning(np.array([clock.time(n) for n in range(frames)]), standing.matrices(moves) @ rotation(opens, 0.0))
+    times = np.array([clock.time(n) for n in range(frames)])
+    return Turning(times, standing.matrices(moves) @ rotation(opens, 0.0), frames=times)
 
 
 def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:

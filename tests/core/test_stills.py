@@ -15,7 +15,7 @@ from adzer.core.intake.group import MANY, gather
 from adzer.core.intake.take import facts_of, take
 from adzer.core.light import names
 from adzer.core.look.motion import lit
-from adzer.core.media.taken import taken
+from adzer.core.media.stills import size, taken
 from adzer.core.route import Route, walk
 from adzer.core.steady import lamp
 
@@ -63,15 +63,26 @@ def test_stills_go_in_the_order_in_which_they_were_taken(stills, tmp_path):
     files = row["facts"].files
     assert [f[-8:-4] for f in files] == [f"{n:04d}" for n in (*range(9980, 10000), *range(1, 21))] and not row["facts"].missing
     assert row["kind"] == "JPG sequence" and row["name"] == "MILL" and not row["doubts"]
+    assert size(stills / "MILL9980.JPG") == row["facts"].raster
+    # Single pictures are asked about, or left: taken now and then, or of different sizes.
+    for name, high in (("then", 24), ("sizes", 30)):
+        (tmp_path / "photos" / name).mkdir(parents=True)
+        for n in range(MANY + 2):
+            still(tmp_path / "photos" / name / f"P{n:03d}.jpg", np.zeros((high if n == 5 else 24, 32, 3), np.uint8), n * 2.0 + 200 * (n > 4) + 90 * (n > 9))
+    said = []
+    (then,) = take([tmp_path / "photos" / "then"])
+    assert "uneven times" in then["doubts"][0].ask
+    assert not take([tmp_path / "photos" / "sizes"], say=said.append) and "32×24 and 32×30" in said[0]
     # A camera's small pictures beside what it recorded are none, nor are a few.
+    (card := tmp_path / "card").mkdir()
     for n in range(MANY + 3):
-        still(tmp_path / f"C{n:04d}.jpg", np.zeros((8, 8, 3), np.uint8))
-        (tmp_path / f"C{n:04d}.mp4").write_bytes(b"x")
+        still(card / f"C{n:04d}.jpg", np.zeros((8, 8, 3), np.uint8))
+        (card / f"C{n:04d}.mp4").write_bytes(b"x")
         if n < MANY - 1:
-            still(tmp_path / f"few{n:04d}.jpg", np.zeros((8, 8, 3), np.uint8))
-    found = gather([tmp_path])
+            still(card / f"few{n:04d}.jpg", np.zeros((8, 8, 3), np.uint8))
+    found = gather([card])
     assert not found.sequences and len(found.films) == MANY + 3
-    assert taken(tmp_path / "few0001.jpg") is None and taken(tmp_path / "C0001.mp4") is None and taken(tmp_path / "none.jpg") is None
+    assert taken(card / "few0001.jpg") is None and taken(card / "C0001.mp4") is None and taken(card / "none.jpg") is None
 
 
 def test_light_that_flickers_is_made_even_and_a_morning_stays(stills, tmp_path):

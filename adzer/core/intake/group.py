@@ -18,7 +18,7 @@ import msgspec
 from ..errors import AdzerError
 from ..media import timecode
 from ..media.probe import FileFacts
-from ..media.taken import taken
+from ..media.stills import taken
 
 FRAMES = {".dng", ".exr", ".tif", ".tiff", ".dpx"}
 FILMS = {".mov", ".mp4", ".m4v", ".mkv", ".webm", ".mts", ".m2ts", ".ts", ".mpg", ".mpeg", ".m2v", ".mxf", ".avi", ".3gp", ".dv",
@@ -76,16 +76,23 @@ class Sequence:
         """Gaps so long that they may part two recordings: (first, last) missing number."""
         return [(a + 1, b - 1) for a, b in pairwise(self.numbers) if b - a - 1 > HOLE]
 
-    def by_time(self) -> Sequence:
-        """In the order in which they were taken, if all say when and it is another: counters start again after their last number."""
-        if self.files[0].suffix.lower() not in STILLS and not self.holes:
-            return self
+    @property
+    def stills(self) -> bool:
+        return self.files[0].suffix.lower() in STILLS
+
+    def by_time(self) -> tuple[Sequence, bool]:
+        """In the order in which they were taken, if all say when and it is another: counters start again after their last number. And are some
+        that say so taken at uneven times, as single pictures are?"""
+        if not self.stills and not self.holes:
+            return self, False
         times = [taken(f) for f in self.files]
         known = [t for t in times if t is not None]
-        if len(known) < len(times) or sorted(known) == known:
-            return self
+        if len(known) < len(times):
+            return self, False
         order = sorted(range(len(known)), key=lambda n: (known[n], self.numbers[n]))
-        return Sequence(tuple(self.files[n] for n in order), tuple(self.numbers[n] for n in order), self.name)
+        steps = sorted(b - a for a, b in pairwise(sorted(known)))
+        uneven = bool(steps) and steps[-max(1, len(steps) // 8)] > 3 * max(steps[len(steps) // 2], 1.0)
+        return Sequence(tuple(self.files[n] for n in order), tuple(self.numbers[n] for n in order), self.name), uneven and self.stills
 
 
 @dataclass(frozen=True)

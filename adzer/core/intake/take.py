@@ -15,7 +15,7 @@ import msgspec
 from ..errors import UnreadableError
 from ..finding import Finding, Level
 from ..job import Job, Part, Shot
-from ..media import dng, probe
+from ..media import dng, probe, stills
 from ..media.probe import FileFacts
 from ..media.rolls import Pair, Roll, Stream
 from ..read.identify import identify
@@ -123,7 +123,10 @@ def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
 
 
 def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, object]:
-    sequence = sequence.by_time()
+    if sequence.stills and len(sizes := {s for f in sequence.files if (s := stills.size(f)) is not None}) > 1:
+        some = " and ".join(f"{w}×{h}" for w, h in sorted(sizes)[:2])
+        raise UnreadableError(f"{sequence.files[0].parent}: its numbered pictures are {some}, so they are no one shot. They are left where they are.")
+    sequence, uneven = sequence.by_time()
     values = dng.is_dng(sequence.files[0])
     if values:
         rate = dng.header(sequence.files[0])[0].rate or rate
@@ -135,6 +138,9 @@ def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, obje
         grouping.Doubt("sequence", (), f"Frames {a} to {b} are missing: one recording with a hole, or two?")
         for a, b in sequence.holes
     )
+    if uneven:
+        ask = f"{len(sequence.files)} pictures, taken at uneven times: a moving shot? If they are single ones, drop it (D)."
+        doubts = (*doubts, grouping.Doubt("sequence", (), ask))
     kind = f"{Path(facts.path).suffix[1:].upper()} {'sequence' if facts.frames > 1 else 'still'}"
     return {"facts": facts, "name": sequence.name, "kind": kind, "parts": (), "doubts": doubts}
 

@@ -21,6 +21,7 @@ from adzer.core.look.motion import (
     SURE,
     Motion,
     blurs,
+    lit,
     moved,
     path,
     readout,
@@ -82,7 +83,7 @@ def test_a_shake_is_what_is_faster_than_a_slow_hand():
     rate, seconds = 50.0, 8.0
     t = np.arange(int(rate * seconds)) / rate
     lies = np.stack([120 * t + 40 * np.sin(2 * np.pi * 0.08 * t), 3 * np.sin(2 * np.pi * 1.8 * t), 0.2 * np.sin(2 * np.pi * 4 * t)], 1)
-    rows = np.zeros((len(t), 10), np.float32)
+    rows = np.zeros((len(t), len(Motion.columns)), np.float32)
     rows[1:, :3], rows[:, 4] = np.diff(lies, axis=0), 1
     found = measure.shake(rows, rate, (640, 480))
     assert found.pixels == pytest.approx(3 / np.sqrt(2), rel=0.03) and found.roll == pytest.approx(0.2 / np.sqrt(2), rel=0.03)
@@ -91,7 +92,7 @@ def test_a_shake_is_what_is_faster_than_a_slow_hand():
     assert np.abs(off).max() < 0.015 * 40  # neither the pan nor the drift, ends and all
     wave = np.sin(2 * np.pi * 0.5 * np.arange(1500) / rate)[:, None]
     assert np.ptp(measure.slow(wave, rate)[500:1000]) / np.ptp(wave) == pytest.approx(0.5, abs=0.01)  # the cut halves
-    still = np.zeros((100, 10), np.float32)
+    still = np.zeros((100, len(Motion.columns)), np.float32)
     still[:, 4] = 1
     assert measure.words(measure.shake(still, rate, (640, 480))) == "stands still"
     still[:, 4] = 0
@@ -223,7 +224,7 @@ def test_cuts_and_frozen_frames_are_counted_and_only_what_is_boxed_in_counts():
     seen.insert(4, seen[3])
     seen += [shift(two, (-0.5 * n, 1.5 * n), order=3, mode="reflect") for n in range(7)]
     seen = [np.clip(s, 0, 255).astype(np.uint8) for s in seen]
-    rows = np.array([FIRST, *(moved(a, b) for a, b in pairwise(seen))], np.float32)
+    rows = np.array([(*FIRST, 1, 0, 0), *((*moved(a, b), 1, *lit(a, b, (0, 0))) for a, b in pairwise(seen))], np.float32)
     assert measure.cuts(rows) == 1 and measure.frozen(rows) == 1 and rows[9, SURE] == 0
     assert measure.cuts(rows[:9]) == measure.frozen(rows[5:]) == 0
     a, b = (np.clip(np.hstack([shift(one, (0, x))[:, :350], two[:, 350:]]), 0, 255).astype(np.uint8) for x in (0.0, 3.0))

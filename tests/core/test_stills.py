@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import json
 
+import cv2
 import numpy as np
 import pytest
 from PIL import Image
@@ -68,7 +69,8 @@ def test_stills_go_in_the_order_in_which_they_were_taken(stills, tmp_path):
     for name, high in (("then", 24), ("sizes", 30)):
         (tmp_path / "photos" / name).mkdir(parents=True)
         for n in range(MANY + 2):
-            still(tmp_path / "photos" / name / f"P{n:03d}.jpg", np.zeros((high if n == 5 else 24, 32, 3), np.uint8), n * 2.0 + 200 * (n > 4) + 90 * (n > 9))
+            when = n * 2.0 + 200 * (n > 4) + 90 * (n > 9)
+            still(tmp_path / "photos" / name / f"P{n:03d}.jpg", np.zeros((high if n == 5 else 24, 32, 3), np.uint8), when)
     said = []
     (then,) = take([tmp_path / "photos" / "then"])
     assert "uneven times" in then["doubts"][0].ask
@@ -111,8 +113,15 @@ def test_what_light_did_is_known_whatever_moved():
     for gone in ((0, 0), (23, -11), (-40, 7)):
         level, rise = lit(a, np.roll(b, gone[::-1], (0, 1)), gone)
         assert rise / level == pytest.approx(0.1, abs=0.01), gone
-    other = photograph("gravel").mean(axis=2).astype(np.uint8)[:360, :500]
-    assert lit(a, other[: a.shape[0], : a.shape[1]], (0, 0)) == (0.0, 0.0) == lit(a * 0, b, (0, 0)) == lit(a, b, (400, 0))
+    light = decoded(photo / 255 * 0.8)
+    for stops in (-1.0, -0.4, 0.05, 0.8):  # far more than flickers do, where it is no longer one step for all of it
+        brighter = np.rint(np.clip(encoded(light * 2.0**stops), 0, 1) * 255).astype(np.uint8)
+        level, rise = lit(np.rint(photo * 0.8).astype(np.uint8), brighter, (0, 0))
+        assert np.log2(decoded(np.array(level + rise)) / decoded(np.array(level))) == pytest.approx(stops, abs=0.04)
+    for name in ("gravel", "rocket", "coffee", "moon"):  # a cut is no light
+        other = cv2.resize(photograph(name).mean(axis=2).astype(np.uint8), (500, 360))
+        assert lit(a, other, (0, 0)) == (0.0, 0.0), name
+    assert lit(a * 0, b, (0, 0)) == (0.0, 0.0) == lit(a, b, (400, 0))
 
 
 def test_stops_are_those_of_the_recorded_light():

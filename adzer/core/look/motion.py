@@ -31,6 +31,7 @@ GOES_WITH = -0.4  # correlation of ranks of sharpness and speed, above which one
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
 X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, BENDS, OVER, SHARP, LEVEL, RISE = range(12)
 LIT = 40, 24  # cells across and down whose light is compared
+SAME = 0.8  # correlation of their light, below which two pictures show other things
 SHOWS, UNEVEN = (12.0, 236.0), 6.0  # codes of eight bits that are neither black nor white; by which a change of light may differ from cell to cell
 
 FIRST = (0.0, 0.0, 0.0, 0.0, 1.0, 0.0, 0.0, 0.0, 0.0)  # of a first frame
@@ -91,12 +92,19 @@ def lit(before: Picture, now: Picture, gone: tuple[int, int]) -> tuple[float, fl
     if shows.sum() < 0.1 * a.size:
         return 0.0, 0.0
     level, more = a[shows], (b - a)[shows]
+    same = float(np.corrcoef(level, b[shows])[0, 1]) if np.ptp(level) > 1 and np.ptp(b[shows]) > 1 else 1.0
     quarter = np.quantile(level, [0.25, 0.75])
     amid = (level >= quarter[0]) & (level <= quarter[1])
-    rise = float(np.median(more[amid]))
-    if np.median(np.abs(more[amid] - rise)) > UNEVEN:
+    level, more = level[amid], more[amid]
+    middle, rise = float(np.median(level)), float(np.median(more))
+    # What is brightened in light rises otherwise where it is lighter: in a straight line, so near to each other.
+    above = level > middle
+    steep = 0.0
+    if above.any() and not above.all() and (apart := float(np.median(level[above]) - np.median(level[~above]))) > 1:
+        steep = float(np.median(more[above]) - np.median(more[~above])) / apart
+    if same < SAME or np.median(np.abs(more - rise - steep * (level - middle))) > UNEVEN + 0.3 * abs(rise):
         return 0.0, 0.0
-    return float(np.median(level[amid])) / 255, rise / 255
+    return middle / 255, rise / 255
 
 
 def blurs(rows: Rows) -> float | None:

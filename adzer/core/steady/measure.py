@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..look import turns
-from ..look.motion import ROLL, SURE, X, Y, blurs, focal, path, readout
+from ..look.motion import LEVEL, ROLL, SURE, X, Y, blurs, focal, path, readout
 from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
@@ -46,8 +46,8 @@ class Shake(msgspec.Struct, frozen=True):
 
 class Turned(msgspec.Struct, frozen=True):
     """Of a sphere: ``degrees``, rms, by which it is turned off where a slow hand would hold it, and ``roll`` of them to the side;
-    ``hz`` as of ``Shake``; ``fastest``: degrees a second that it turns on purpose, ``jerks``: that a twentieth of the time it turns faster than, by
-    its shake, too; ``known``: share of frames whose motion is known,
+    ``hz`` as of ``Shake``; ``fastest``: degrees a second that it turns on purpose, ``jerks``: that its shake alone turns it faster than, a twentieth
+    of the time; ``known``: share of frames whose motion is known,
     ``travels``: on which it is known whither it goes; ``lean``: tilt and roll of its first frame, and by how much they may be off, degrees;
     None: nothing in it says so."""
 
@@ -77,9 +77,9 @@ def _view(rows: Rows, wide: int) -> tuple[float, float] | None:
 
 
 def cuts(rows: Rows) -> int:
-    """Frames that nothing leads to, between frames that are known: another picture."""
-    known = rows[:, SURE] > 0
-    return int((~known[1:-1] & known[:-2] & known[2:]).sum()) if len(rows) > 2 else 0
+    """Frames that nothing leads to, and whose light is nowhere as before, between frames that are known: another picture."""
+    known, other = rows[:, SURE] > 0, rows[:, LEVEL] <= 0
+    return int((~known[1:-1] & other[1:-1] & known[:-2] & known[2:]).sum()) if len(rows) > 2 else 0
 
 
 def frozen(rows: Rows) -> int:
@@ -111,9 +111,14 @@ def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
     found = Turned(
         round(rms, 3), round(float(np.sqrt((off[:, 1] ** 2).mean())), 3), _strongest(off, rate) if rms > 0.05 else None,
         round(standing.fastest(standing.calm(stands, rate, SLOW), rate), 1), round(float((rows[:, turns.SURE] > 0).mean()), 3),
-        round(standing.travels(rows), 3), standing.leans(rows, stands), round(standing.fastest(stands, rate, 0.95), 1),
+        round(standing.travels(rows), 3), standing.leans(rows, stands), _jerks(off, rate),
     )  # fmt: skip
     return found, standing.trace(stands, rate)
+
+
+def _jerks(off: Array, rate: float) -> float:
+    """Of (n, 3) degrees by which it is off."""
+    return round(float(np.quantile(np.linalg.norm(np.diff(off, axis=0), axis=1) * rate, 0.95)), 1) if len(off) > 1 else 0.0
 
 
 def turn_words(found: Turned) -> str:

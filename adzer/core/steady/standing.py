@@ -147,7 +147,6 @@ def leans(rows: Rows, stands: Array) -> tuple[float, float, float] | None:
     return round(tilt, 3), round(roll, 3), round(max(off, 0.1), 2)
 
 
-def fastest(turns: Array, rate: float, share: float = 1.0) -> float:
-    """Degrees a second, the most that a viewer is turned in that share of the time."""
-    speeds = turned_by(turns[:-1], turns[1:]) * rate
-    return float(np.quantile(speeds, share)) if len(speeds) else 0.0
+def fastest(turns: Array, rate: float) -> float:
+    """Degrees a second, the most that a viewer is turned."""
+    return float(turned_by(turns[:-1], turns[1:]).max(initial=0.0) * rate)

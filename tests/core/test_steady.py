@@ -373,6 +373,10 @@ def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):
         left[name] = float(np.sqrt((gone**2).sum(axis=2).mean()))
     assert left["unsqueezed"] < 0.15 and left["as it is"] > 1.5, left
     route = Route().with_("steady", **steadying.answers(rows, facts, Route().with_("steady", method="drift")))
+    # A window that eases keeps more than it promises, and says so.
+    eased = Route().with_("shape", squeeze="8/5").with_("steady", method="drift", budget=0.3, eases=True)
+    says = walk(eased.with_("steady", **steadying.answers(rows, facts, eased)), facts)["steady"].result.says
+    assert int(says.split()[-1].rstrip("%")) > 52  # of 49
     # What the lens's card says comes before what the footage shows, and what a person says before both.
     card = tmp_path / "wide-lens.toml"
     card.write_text('title = "Wide"\nsqueeze = 1.6\nview = 71.5\nreadout = 12.5\n')

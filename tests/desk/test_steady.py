@@ -17,6 +17,17 @@ from adzer.desk.cells import cell
 from adzer.desk.shots import wait
 
 
+def measured(window):
+    """The phone's shot, unfolded at Steady, its shake measured."""
+    desk, going = window.desk, window.analysing
+    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
+    desk.unfold("steady")
+    bench = window.bench.bench
+    bench.button.click()
+    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    return desk, going, bench
+
+
 def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     desk, going = window.desk, window.analysing
     desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
@@ -167,12 +178,7 @@ def test_the_recorded_picture_shows_what_was_followed(window, monkeypatch, tmp_p
 
 
 def test_every_way_plays_beside_the_others(window):
-    desk, going = window.desk, window.analysing
-    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
-    desk.unfold("steady")
-    bench = window.bench.bench
-    bench.button.click()
-    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    desk, going, bench = measured(window)
     bench.ways.beside.click()
     assert wait(lambda: bench.looping.plays, seconds=30, settle=0.4), window.note.text()
     assert bench.looping.names == ["as held", "hold", "no jitter", "even way"] and bench.instead() is not None
@@ -252,12 +258,7 @@ def test_what_was_looked_at_is_kept_across_a_cut(window):
 
 def test_what_stands_still_can_be_boxed_in(window):
     """By a box on the recorded picture: it is measured anew within, and taken back without being measured again."""
-    desk, going = window.desk, window.analysing
-    desk.select(next(i for i, s in enumerate(desk.shots) if s.camera == "phone"))
-    desk.unfold("steady")
-    bench = window.bench.bench
-    bench.button.click()
-    assert wait(lambda: going.running is None and not desk.worker.busy, settle=0.3)
+    desk, going, bench = measured(window)
     whole = shaken(desk.found(desk.shot))
     assert not bench.still.isHidden() and "most corners agree" in bench.still.reason
     bench.stays.choose(True)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -10,15 +12,18 @@ PARTS = 16  # of each row that have to agree
 MANY = 2.2  # standard errors by which half of the rows are off, from which on it is a pattern
 
 
-def off(frames: list[NDArray[np.float32]]) -> Array | None:
+def off(frames: Iterable[NDArray[np.float32]]) -> Array | None:
     """(rows) codes by which each row lies too high; None: no more than noise and the scene explain. A row's values are held against those two above
     and below it, which lie under the same cells of the filter: what the lens draws differs along the row, a row's own is the same all along it."""
-    h, w = frames[0].shape
-    if h < 16 or w < 8 * PARTS or len(frames) < 3:
-        return None
-    bent = np.zeros((h - 4, w), np.float32)
+    bent: NDArray[np.float32] = np.zeros((0, 0), np.float32)
+    many = 0
     for frame in frames:
-        bent += (frame[2:-2] - (frame[:-4] + frame[4:]) / 2) / np.float32(len(frames))
+        own = np.asarray(frame[2:-2] - (frame[:-4] + frame[4:]) / 2, np.float32)
+        bent, many = own if not many else bent + own, many + 1
+    h, w = bent.shape[0] + 4, bent.shape[-1]
+    if h < 16 or w < 8 * PARTS or many < 3:
+        return None
+    bent /= np.float32(many)
     parts = np.median(bent[:, : w // PARTS * PARTS].reshape(h - 4, PARTS, -1), axis=2).astype(np.float64)
     rows = np.median(parts, axis=1)
     error = np.maximum(1.4826 * 1.2533 / PARTS**0.5 * np.median(np.abs(parts - rows[:, None]), axis=1), 1e-3)

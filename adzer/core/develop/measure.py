@@ -114,7 +114,7 @@ def _fixed(sensor: Sensor, frames: list[NDArray[np.uint16]]) -> tuple[tuple[floa
         known += np.array(sensor.down, np.float32)[:, None]
     if len(sensor.across) == w:
         known += np.array(sensor.across, np.float32)
-    rows, columns = (lines.off([(f - known).T if turned else f - known for f in frames]) for turned in (False, True))
+    rows, columns = (lines.off((f - known).T if turned else f - known for f in frames) for turned in (False, True))
     return () if rows is None else tuple(rows.tolist()), () if columns is None else tuple(columns.tolist())
 
 

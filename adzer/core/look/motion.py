@@ -343,6 +343,13 @@ def enlarged(rows: Rows, times: float) -> Rows:
     return made
 
 
+def widened(rows: Rows, aspect: float) -> Rows:
+    """The rows of a picture, whose pixels are ``aspect`` times as wide as high, with its way to the side in heights of them."""
+    made = np.array(rows)
+    made[:, X] *= aspect
+    return made
+
+
 def squared(rows: Rows, aspect: float) -> Rows:
     """The rows of a picture whose pixels are ``aspect`` times as wide as high, with roll, size and what leans as square ones would have it; its
     middle still moves by recorded pixels."""

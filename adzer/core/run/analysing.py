@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from .. import records
-from ..errors import AdzerError
+from ..errors import AdzerError, Cancelled
 from ..job import Job
 from ..look import motion, passes, turns
 from ..look.motion import Motion, enlarged
@@ -129,6 +129,8 @@ def analyse(
         small, shown = instead
         try:
             body = passes.run(PASSES[what](small, shown, None), small.source, small.fingerprint, span)
+        except Cancelled:
+            raise
         except AdzerError:  # what it cannot tell, the recording may
             body = b""
         if body and what == "motion":

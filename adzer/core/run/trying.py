@@ -31,7 +31,7 @@ from ..steady.step import pane_of, times_of
 from .frames import Inputs
 from .pixels import Processor
 from .render import Progress, Report
-from .steadying import answers, as_it_shows, lens, rows_of, said, upright_path
+from .steadying import answers, as_it_shows, aspect_of, lens, rows_of, said, upright_path
 
 LOOKED = 640  # columns at which it is looked at again
 BANDS = ((0.0, 0.5), (0.5, 3.0), (3.0, 1e9))  # Hz
@@ -192,6 +192,7 @@ def compared(
     is that a proxy stands for, in whose pixels is told what is left."""
     round_ = lens(facts, route, seen) is not None
     rows = rows_of(facts, route, report, seen) if rows is None else rows
+    route = route if round_ else route.with_("steady", aspect=aspect_of(facts, route))
     rate = float(facts.rate or 25)
     made = []
     thing: tuple[dict[str, object], ...] = ({"method": "lock"},) if route.steady.mark is not None else ()
@@ -226,10 +227,12 @@ def _flat_way(
     panel, detail, turn = preview_plan(walked, LOOKED, LOOKED).panels[0], walked["shape"].after.detail, turn_of(facts, route.read)
     scale = raster[0] / panel.size[0] * times
     axes, roll = left_of(again, rate, scale)
-    offset = offset_of(looked, again, panel, clock_of(facts).time(s.mark[0]), s.mark, raster) if s.mark is not None else None
+    marked = s.mark if s.mark is not None and s.mark[0] < facts.frames else None
+    offset = None if marked is None else offset_of(looked, again, panel, clock_of(facts).time(marked[0]), marked, raster)
     path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
     needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut) if s.method in ("hold", "drift") else None
-    wobble = motion.wobble(rows, again, facts.raster[1])
+    # Of a picture turned by a quarter, rows stand in columns: nothing tells how those lean.
+    wobble = None if turn % 180 else motion.wobble(motion.widened(rows, s.aspect), again, facts.raster[1])
     moves = solve.unpacked(s.moves, facts.frames, pane.size) if s.method != "off" else None  # of the way before, which it may still have
     window = np.ones(1) if moves is None else solve.windows(moves, s.budget)
     spends = np.zeros(1) if moves is None else 1 - window if s.eases else solve.spent(moves, pane)

@@ -84,7 +84,8 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     if settings.method != "off":
         kept, pane = 1 - settings.budget, pane_of(settings, facts, picture.turn)
         leave = Fix("Leave it as it was held", "steady", {"method": "off"})
-        if _moves(settings.moves, facts.frames, pane.size) is None:
+        moves = _moves(settings.moves, facts.frames, pane.size)
+        if moves is None:
             text = "It is to be steadied, but how it moves was not measured on this very recording. Measure it, and choose how again."
             return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
         if not _fits(settings.moves, facts.frames, pane, kept):
@@ -95,7 +96,8 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
         read = (settings.readout or 0.0) / 1000
         read = -read if picture.turn in (90, 180) else read  # the first row then lies at the right, or below
         draft = draft.with_(held=held, aspect=settings.aspect, readout=read, across=bool(picture.turn % 180))
-        says.append(f"{SAYS[settings.method]}, keeps {kept**2:.0%}")
+        keeps = kept**2 if not settings.eases else float((solve.windows(moves, settings.budget) ** 2).mean())
+        says.append(f"{SAYS[settings.method]}, keeps {keeps:.0%}")
     if settings.evens:
         made = _lamp(settings.light, facts.frames, clock_of(facts))
         if made is None:

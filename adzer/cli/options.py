@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import wraps
 from inspect import Parameter, Signature, signature
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any, Literal, get_type_hints
 
 import typer
@@ -59,6 +60,10 @@ First = Annotated[
 ]
 
 
+Rear = Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")]
+Match = Annotated[bool, typer.Option(help="Match two lenses by what both see first.")]
+
+
 DECLARED: dict[str, object] = {
     "curve": Curve, "primaries": Primaries, "range": Range, "matrix": Matrix, "siting": Siting, "turn": Turn,
     "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First,
@@ -75,7 +80,10 @@ CORRECTED: dict[str, object] = {
 }
 
 
+Across = Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")]
+
 SHAPED: dict[str, object] = {
+    "across": Across,
     "squeeze": Annotated[str | None, typer.Option(help="How much the lens squeezes, 1/4 to 4, e.g. 1.6 or 8/5; 1 if left out.")],
     "lens": Annotated[str | None, typer.Option(help="A lens card; `adzer cards lenses` lists them.")],
     "focus": Annotated[float | None, typer.Option(min=0.01, help="Metres at which the lens was focused; far away if left out.")],

@@ -32,10 +32,10 @@ def reframe(
         typer.Option(help="How the view is laid flat; straight if left out."),
     ] = None,
     keyframes: Annotated[Path | None, typer.Option(help="A path as JSON; docs/keyframes.md describes it.")] = None,
-    across: Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")] = None,
+    across: options.Across = None,
     eye: Annotated[Literal["left", "right"], typer.Option(help="Of a pair of eyes.")] = "left",
-    rear: Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")] = None,
-    match: Annotated[bool, typer.Option(help="Match two lenses by what both see first.")] = False,
+    rear: options.Rear = None,
+    match: options.Match = False,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one of two lenses passes into the other.")] = 3.0,
     foot: options.Foot = None,
     over: options.Over = None,
@@ -149,7 +149,7 @@ def follow(
     box: Annotated[str, typer.Option(help="x,y,w,h around it: left, top, width, height in recorded pixels.")],
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
     to: Annotated[int | None, typer.Option(min=0, help="The last frame to follow it to; else the clip's last.")] = None,
-    across: Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")] = None,
+    across: options.Across = None,
     json_: Json = False,
 ) -> None:
     from ..core.intake.take import read_file

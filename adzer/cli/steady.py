@@ -186,17 +186,23 @@ def steady(
     lean: Annotated[str | None, typer.Option(help="Of a sphere: TILT,ROLL in degrees by which its first frame leans; else as it shows.")] = None,
     view: Annotated[str | None, typer.Option(help='Of a sphere: "heading,tilt,roll,fov" in degrees, a flat view of it; else all of it.')] = None,
     keyframes: Annotated[Path | None, typer.Option(help="Or a view that moves, as docs/keyframes.md says.")] = None,
+    rear: options.Rear = None,
+    match: options.Match = False,
     json_: Json = False,
 ) -> None:
     from ..core.intake.take import read_file
+    from ..core.join.measure import answers as matched
     from ..core.read.step import upright_raster
     from ..core.route import Route
     from ..core.run import steadying
+    from ..core.run.matching import match_lenses
     from ..core.steady.measure import Shake, Turned
     from .shape import view_path
 
-    facts, seen = read_file(file)
+    facts, seen = read_file(file, rear=rear)
     route = options.shaped(Route().with_("read", **declared), shaped)
+    if match:
+        route = route.with_("join", **matched(match_lenses(facts, route, seen)))
     if view is not None or keyframes is not None:
         route = route.with_("shape", view=records.to_plain(view_path(view, keyframes, None)))
     if still is not None:
@@ -216,7 +222,7 @@ def steady(
     if mark is not None:
         asked["mark"] = (frame, *boxed(mark, "mark", upright_raster(facts, route.read)))
     route = route.with_("steady", **asked, readout=readout, view=fov)
-    route = route if lean is not None else steadying.as_it_shows(rows, facts, route, seen)
+    route = steadying.as_it_shows(rows, facts, route, seen).with_("steady", **({"lean": leans} if lean else {}))
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
     s = route.steady
     told: dict[str, object] = {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout, "fov": s.view}

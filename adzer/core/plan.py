@@ -6,6 +6,7 @@ each of its pixels shows. Behind it stand *patches*: what an input's lens record
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any, Protocol
@@ -156,7 +157,7 @@ class Patch:
 
     lens     direction → place in ``region`` (x, y, width, height of the input's picture), how finely, and where it ends
     turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last, or column where it was read
-             ``across``
+             ``across``, of a flat lens by that turning, and of a round one by how it ``stands`` itself: from the world's directions to its own
     away     where its lens stands, against the place that the look looks from; None: there, or everything is far
     share    None: it is all that there is
     light    3×3 on its light before it is mixed with others', or 3×4 with what is added; None: as it is; ``tone``: how much brighter
@@ -169,6 +170,7 @@ class Patch:
     turning: Turning | None = None
     readout: float = 0.0
     across: bool = False
+    stands: Turning | None = None
     share: Share | None = None
     light: tuple[tuple[float, ...], ...] | None = None
     away: Away | None = None
@@ -186,17 +188,27 @@ class Patch:
         """Directions (…, 3) of a look as the lens's own, float64 and exact."""
         if self.away is not None:
             d = self.away.moved(d, time)
-        if self.turning is None:
+        flat, turning, stands = isinstance(self.lens, Flat), self.turning, self.stands
+        if turning is not None:
+            d, looked = turning.turned(d, np.asarray(turning.shown(time)), flat), d
+        if not self.readout:
             return d
-        flat, time = isinstance(self.lens, Flat), self.turning.shown(time)
-        made = self.turning.turned(d, np.asarray(time), flat)
-        if self.readout and not self.turning.still:
-            axis = 0 if self.across else 1
-            for _ in range(3):  # when a row was read out follows from which row it is
-                rows = self.lens.place(made)[..., axis] / self.region[2 + axis]
-                later = self.readout * (np.clip(rows, 0.0, 1.0) - 0.5)
-                made = self.turning.turned(self.turning.gone(d, time, later), time + later, flat)
-        return made
+        if flat and turning is not None and not turning.still:
+            time = turning.shown(time)
+            return self._by_rows(d, lambda later: turning.turned(turning.gone(looked, time, later), time + later, True))
+        if stands is not None:
+            time = stands.shown(time)
+            still = stands.at(np.asarray(time)).T @ d[..., None]
+            return self._by_rows(d, lambda later: (stands.at(time + later) @ still)[..., 0])
+        return d
+
+    def _by_rows(self, d: Array, at: Callable[[Array], Array]) -> Array:
+        """Directions as the lens held them when their rows were read out; ``at``: so many seconds (…) later than the middle row."""
+        axis = 0 if self.across else 1
+        for _ in range(3):  # when a row was read out follows from which row it is
+            rows = self.lens.place(d)[..., axis] / self.region[2 + axis]
+            d = at(self.readout * (np.clip(rows, 0.0, 1.0) - 0.5))
+        return d
 
 
 @dataclass(frozen=True)
@@ -356,11 +368,13 @@ class Draft:
     """Filled from Read to Deliver; what is None or empty was not said yet.
 
     pace     which moments are delivered
-    readout  seconds from the first row of the recording to the last, for what is held; ``across``: they stand in columns, as it was turned
+    readout  seconds from the first row of the recording to the last, for what is held; ``across``: they stand in columns, as it was turned;
+             ``stands``: from the world's directions to those of a camera with round lenses
     held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those; ``aspect``:
              how many times as wide as high its pixels were taken to be
     lamp     by how much its light is made brighter, frame by frame
-    rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
+    lens     the one round one through which it was seen; ``rig``: of two lenses that are looked through as one;
+             ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
@@ -381,7 +395,9 @@ class Draft:
     aspect: float = 1.0
     readout: float = 0.0
     across: bool = False
+    stands: Turning | None = None
     lamp: Lamp | None = None
+    lens: Round | None = None
     rig: Rig | None = None
     pair: Eyes | None = None
     foot: Foot | None = None

@@ -153,7 +153,7 @@ def walk(
     card = route.deliver.on(card)
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
-    context = Context(facts, seen, card, job_rate, problem, usual, given, measured=measured or {})
+    context = Context(facts, seen, card, job_rate, problem, usual, given, measured=measured or {}, across=route.shape.across, bend=route.shape.bend)
     picture, draft = read.tagged(facts), read.drafted(facts, route.read)
     stops = []
     with cards.settled():

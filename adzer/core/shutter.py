@@ -72,7 +72,7 @@ def _exposed(panel: Panel, patch: Patch, inputs: list[int] | None, later: tuple[
     return [
         replace(
             patch, input=n, share=share, turning=_turning(panel.look, patch, t) if t else patch.turning,
-            tone=patch.tone.later(t) if isinstance(patch.tone, Lamp) else patch.tone,
+            tone=patch.tone.later(t) if isinstance(patch.tone, Lamp) else patch.tone, stands=patch.stands and patch.stands.later(t),
         )  # fmt: skip
         for n, t in zip(inputs, later, strict=True)
     ]
@@ -88,4 +88,4 @@ def _turning(look: Look, patch: Patch, later: float) -> Turning | None:
 @lru_cache(maxsize=128)  # a route is walked at every change of any answer
 def _since(held: Turning, own: Turning | None, later: float) -> Turning:
     made = held.at(held.times + later) @ np.swapaxes(held.matrices, 1, 2)
-    return Turning(held.times, made if own is None else own.at(held.times + later) @ made, frames=held.frames)
+    return Turning(held.times, made, frames=held.frames).then(own and own.later(later))

@@ -60,6 +60,8 @@ class Context:
     given: str | None = None  # the curve that was declared for others of the same camera
     draft: Draft = Draft()  # what the stages before have given to the render
     measured: Mapping[str, bytes] = field(default_factory=dict)  # what analyses found on the recording, by the finding's name
+    across: float | None = None  # degrees that a round lens was said to see, and ``bend``: its polynomial, where they are asked for, at Shape
+    bend: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from ..plan import Eye, Eyes, Rig
 from ..records import from_json
 from ..space.looks import Turning
 from ..space.meeting import Around
-from ..space.sphere import Lens, rotation, turning
+from ..space.sphere import Lens, Round, rotation, turning
 from ..stage import Context, StepResult
 from . import align, comfort, foot
 from .eyes import EYES, VIEW, Depth
@@ -47,7 +47,11 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
     if not two_lenses(picture, context):
         if context.facts.beside is not None:
             return StepResult(picture, "two lenses side by side, not stitched")
-        return StepResult(picture, "one recording, nothing to join", idle=True)
+        lens = None
+        if picture.projection == "fisheye" and not picture.turn:
+            discs = context.seen.discs if context.seen is not None else ()
+            lens = Round.shown(picture.region("left"), discs, context.across, context.bend)
+        return StepResult(picture, "one recording, nothing to join", idle=True, draft=context.draft.with_(lens=lens))
     findings = []
     matched = settings.error is not None or any(settings.turn) or settings.gain != (1.0, 1.0, 1.0)
     alike = settings.gain == (1.0, 1.0, 1.0) and not any(settings.black)

@@ -272,7 +272,12 @@ def readout(rows: Rows, high: int) -> tuple[float, float] | None:
     """
     if (both := _leaning(rows, rows, high)) is None:
         return None
-    found, error = _slope(*both)
+    return read_out(*both)
+
+
+def read_out(faster: NDArray[np.float64], leans: NDArray[np.float64]) -> tuple[float, float] | None:
+    """The same of by how much speed grew a frame, and what leans by that, pair by pair."""
+    found, error = slope(faster, leans)
     return (found, error) if error < TOLD else None
 
 
@@ -281,7 +286,7 @@ def wobble(rows: Rows, again: Rows, high: int) -> float | None:
     recorded one's speed changed; None where too little is known."""
     if (both := _leaning(rows, again, high)) is None:
         return None
-    found, _ = _slope(*both)
+    found, _ = slope(*both)
     return float(abs(found) * np.sqrt(2 * (both[0] ** 2).mean()) * high / 2)
 
 
@@ -324,7 +329,7 @@ def focal(rows: Rows) -> tuple[float, float] | None:
     return (found**-0.5, error / found / 2) if found > 0 and error / found / 2 < FOCAL_TOLD else None
 
 
-def _slope(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float]:
+def slope(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float]:
     """By what y grows with x from nothing on, most of both believed, and its standard error."""
     found, scale, weight = 0.0, 1.0, np.ones(len(x))
     for _ in range(20):

@@ -17,8 +17,9 @@ from numpy.typing import NDArray
 
 from ..light.samples import Samples
 from ..media.decode import Frame
-from ..space.sphere import Array, Directions, Equirect, rotation, turned_about, turning
+from ..space.sphere import Array, Directions, Equirect, Round, rotation, turned_about, turning
 from . import upright
+from .motion import read_out, through
 from .passes import Rows
 from .sampling import cell, small
 
@@ -34,7 +35,9 @@ STILL, TURNS, OTHER = np.radians(0.1), np.radians(0.15), 0.12  # what stands sti
 GUESSES, BEHIND = 40, 0.15  # of where it travels; corners that are nearer to that than so much say nothing
 NEARER = 0.35  # share of corners off the common turn, from which on something near is passing
 FAR = 8  # frames
-TURN, ALONG, SURE, FARTHER, FIRM, UP, PLUMB = slice(0, 3), slice(3, 6), 6, slice(7, 10), 10, slice(11, 14), 14
+SPREAD = 0.1  # of the picture's height, rms, that corners must lie apart to tell how rows differ
+LEANS = 1.2  # times as many corners that must agree for rows to be taken as turned each by itself
+TURN, ALONG, SURE, FARTHER, FIRM, UP, PLUMB, LEAN = slice(0, 3), slice(3, 6), 6, slice(7, 10), 10, slice(11, 14), 14, slice(15, 18)
 
 Picture = NDArray[np.uint8]
 
@@ -51,14 +54,16 @@ class Seen:
 
 @dataclass(frozen=True)
 class Found:
-    """``turn`` of what is recorded, ``along``: where the camera travels, ``share`` of the corners that agree, 0 if it is not known."""
+    """``turn`` of what is recorded, ``along``: where the camera travels, ``share`` of the corners that agree, 0 if it is not known; ``lean``:
+    radians about each axis by which what the last row recorded turned more than what the first did."""
 
     turn: Array
     along: Array
     share: float
+    lean: Array
 
 
-NOTHING = Found(np.eye(3), np.zeros(3), 0.0)
+NOTHING = Found(np.eye(3), np.zeros(3), 0.0, np.zeros(3))
 
 
 @dataclass(frozen=True)
@@ -67,15 +72,18 @@ class Turns:
     right, forward and up, its length in degrees; ``along``: where it travels in the same axes, 0 where nothing says so; ``sure``: share of
     corners that agree, 0 where it is not known. And of every ``FAR``-th frame ``far``: the same since that many frames before, which what
     drifts, as clouds do, cannot pull at; ``firm``: 0 of all others, or where it is not known; and ``up``: where the world's up lies in the
-    camera's own axes, ``plumb``: how sure that is."""
+    camera's own axes, ``plumb``: how sure that is. ``lx``, ``ly``, ``lz``: degrees by which a camera with round lenses turned more between the last
+    row of a frame and that of the next than between the first ones, as of rows that are read out one after another while it turns."""
 
     samples: Samples
     lens: Directions
     region: tuple[int, int, int, int]
     name: ClassVar[str] = "turns"
-    version: ClassVar[int] = 1
+    version: ClassVar[int] = 2
     reach: ClassVar[tuple[int, int]] = (FAR, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "z", "ax", "ay", "az", "sure", "fx", "fy", "fz", "firm", "ux", "uy", "uz", "plumb")
+    columns: ClassVar[tuple[str, ...]] = (
+        "x", "y", "z", "ax", "ay", "az", "sure", "fx", "fy", "fz", "firm", "ux", "uy", "uz", "plumb", "lx", "ly", "lz",
+    )  # fmt: skip
 
     def prepared(self, frame: Frame) -> Seen:
         wide = WIDE * frame.raster[0] // self.region[2]
@@ -119,14 +127,14 @@ class Turns:
         now = window[middle]
         up = self._up(now) if now.number % FAR == 0 else (0.0,) * 4
         if middle == 0:
-            return (0.0,) * 6 + (1.0,) + (0.0,) * 4 + up
+            return (0.0,) * 6 + (1.0,) + (0.0,) * 4 + up + (0.0,) * 3
         found, far = self._step(window[middle - 1], now), NOTHING
         if now.number % FAR == 0 and middle >= FAR:
             turn = np.eye(3)
             for one, other in zip(window[middle - FAR : middle], window[middle - FAR + 1 : middle + 1], strict=True):
                 turn = self._step(one, other).turn @ turn
             far = self._between(window[middle - FAR], now, turn)
-        return (*_axis(found.turn), *found.along, found.share, *_axis(far.turn), far.share, *up)
+        return (*_axis(found.turn), *found.along, found.share, *_axis(far.turn), far.share, *up, *-np.degrees(found.lean))
 
     def strokes(self, before: Seen, now: Seen) -> tuple[Array, Array, NDArray[np.bool_]]:
         """(n, 2) places in the recorded picture of corners in a frame, where the same lie in the next, and which stand still in the world."""
@@ -160,9 +168,33 @@ class Turns:
             if near.sum() < LEAST:
                 return NOTHING
             about = turned_to(a[near], b[near])
+        lean = np.zeros(3)
+        if isinstance(self.lens, Round):
+            about, lean, b = self._leaning(a, b, about)
         settled_, along, agreed = settled(a, b, about)
         share = agreed / max(many, 1)
-        return Found(settled_, along, share) if share > 0.1 else NOTHING
+        return Found(settled_, along, share, lean) if share > 0.1 else NOTHING
+
+    def _leaning(self, a: Array, b: Array, turn: Array) -> tuple[Array, Array, Array]:
+        """About the turn in the middle row, by how much the last row turned more than the first, and ``b`` (n, 3) as it would lie had all rows been
+        read out at once; where that explains no more corners than one turn does, as it was."""
+        rows = (self.lens.place(a) + self.lens.place(b))[:, 1] / 2 / self.region[3] - 0.5
+        found = turn
+        lean, agreed = np.zeros(3), np.linalg.norm(a @ turn.T - b, axis=1) < COARSE
+        for within in (*[COARSE] * 6, *np.geomspace(COARSE, AGREES, 6)):
+            if agreed.sum() < LEAST or rows[agreed].std() < SPREAD:
+                return turn, np.zeros(3), b
+            at = a @ found.T
+            # What lies at p and turns by e goes e × p, which is −[p]× e.
+            by = np.concatenate([-_crosses(at[agreed]), -rows[agreed][:, None, None] * _crosses(at[agreed])], axis=2).reshape(-1, 6)
+            moved = np.linalg.lstsq(by, (_undone(b, rows, lean) - at)[agreed].ravel(), rcond=None)[0]
+            found, lean = turning(moved[:3]) @ found, lean + moved[3:]
+            left = np.linalg.norm(a @ found.T - _undone(b, rows, lean), axis=1)
+            agreed = left < within
+        one = settled(a, b, turn)[0]
+        if (left < AGREES).sum() < LEANS * (np.linalg.norm(a @ one.T - b, axis=1) < AGREES).sum():
+            return turn, lean, b
+        return found, lean, _undone(b, rows, lean)
 
     def _followed(
         self, before: NDArray[np.uint8], now: NDArray[np.uint8], corners: list[NDArray[np.float32]], turn: Array
@@ -185,6 +217,18 @@ class Turns:
             a.append(one[good & mine])
             b.append(other[good & mine])
         return np.concatenate(a), np.concatenate(b), many
+
+
+def _crosses(p: Array) -> Array:
+    """(n, 3, 3) of p (n, 3): what makes p × of a vector."""
+    x, y, z = p.T
+    zero = np.zeros_like(x)
+    return np.stack([zero, -z, y, z, zero, -x, -y, x, zero], axis=1).reshape(-1, 3, 3)
+
+
+def _undone(b: Array, rows: Array, lean: Array) -> Array:
+    """(n, 3) turned back by a part of ``lean`` that goes with the row."""
+    return np.einsum("nij,nj->ni", turning(-rows[:, None] * lean), b)
 
 
 def _axis(turn: Array) -> Array:
@@ -378,6 +422,17 @@ def steps(rows: Rows) -> Array:
         for c in range(3):
             made[unknown, c] = np.where(near <= 2, np.interp(at[unknown], at[~unknown], made[~unknown, c]), 0.0)
     return made
+
+
+def readout(rows: Rows) -> tuple[float, float] | None:
+    """From the first row read out to the last, in frames, and its standard error; None where it gathers too little speed to tell, or was seen through
+    no round lens: the last row turned by as much more as the camera turned faster meanwhile."""
+    known = rows[:, SURE] > 0
+    pairs = np.flatnonzero(known[1:-1] & known[2:] & known[:-2] & rows[1:-1, LEAN].any(axis=1)) + 1 if len(rows) > 3 else np.zeros(0, int)
+    if len(pairs) < 12:
+        return None
+    speed = through(np.cumsum(steps(rows), axis=0), np.arange(len(rows)), 1)
+    return read_out((speed[pairs] - speed[pairs - 1]).ravel(), rows[pairs, LEAN].astype(np.float64).ravel())
 
 
 def stood(rows: Rows) -> Array:

@@ -22,7 +22,7 @@ from ..read.step import turn_of, upright_raster
 from ..route import Route, walk
 from ..shape.view import followed_over
 from ..space.level import level_through
-from ..space.sphere import Directions
+from ..space.sphere import Directions, Round
 from ..steady import lamp, sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
@@ -62,7 +62,7 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
     if s.method != "off" and seen_through is None:
         text, goes = _held_flat(rows, facts, route, seen)
     elif s.method != "off" and seen_through is not None:
-        text = _standing(rows, facts, route, seen, seen_through)
+        text, goes = _standing(rows, facts, route, seen, seen_through)
     if s.evens and seen_through is None:
         light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
     return records.to_plain(s) | {"moves": text, "goes": goes, "light": light}
@@ -83,12 +83,12 @@ def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen:
     """The route, with what nobody has said of how its first frame leans, how long its rows are read out and how wide its lens sees, as the lens's
     card says or the footage shows."""
     found = said(rows, facts, route, seen)
-    if isinstance(found, Turned):
-        return route.with_("steady", lean=found.lean[:2]) if found.lean is not None and route.steady.lean == (0.0, 0.0) else route
     route = _by_card(route)
-    s = route.steady
-    if s.readout is None:
+    if route.steady.readout is None:
         route = route.with_("steady", readout=found.leans)
+    s = route.steady
+    if isinstance(found, Turned):
+        return route.with_("steady", lean=found.lean[:2]) if found.lean is not None and s.lean == (0.0, 0.0) else route
     square = aspect_of(facts, route) == 1  # of what is squeezed, edges bend otherwise
     return route.with_("steady", view=found.view[0]) if s.view is None and found.view and square else route
 
@@ -144,7 +144,7 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
     return solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size), goes
 
 
-def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> str:
+def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> tuple[str, str]:
     s, along, at = route.steady, rows[:, turns.ALONG].astype(np.float64), 0
     if s.method == "path":
         raise AdzerError(f"{facts.name}: on a sphere the way is laid by the keyframes of its view. Have it stand level, or take its jitter off.")
@@ -162,7 +162,8 @@ def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: S
     if how[:2] == ("level", "travel") and standing.travels(rows) < TRAVELS:
         raise AdzerError(f"{facts.name}: nothing in it says where it goes: little passes by. Head it as it rides, or to the world.")
     held = standing.held(stood, along, float(facts.rate or 25), *how, s.cut, s.lean, at)
-    return solve.packed(standing.vectors(held), (1, 1))
+    own = solve.packed(standing.vectors(np.swapaxes(stood, 1, 2)), (1, 1)) if s.readout and isinstance(seen_through, Round) else ""
+    return solve.packed(standing.vectors(held), (1, 1)), own
 
 
 def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[NDArray[np.float64], int]:

@@ -216,6 +216,7 @@ def _both(picture: Picture, settings: ShapeSettings, context: Context, pair: Eye
             region = (x + eye.region[0], y + eye.region[1], whole[0], whole[1])
             patches.append(replace(
                 p, lens=eye.through(p.lens), region=region, input=inputs.index(eye.input), turning=eye.turning, light=eye.light,
+                stands=p.stands and p.stands.then(eye.turning),
             ))  # fmt: skip
         x, y = (panel.place[i] // (pair.times[i] if pair.half else 1) // 2 * 2 for i in (0, 1))
         at = (x + w * n, y) if across > 1 else (x, y + h * n)

@@ -22,7 +22,6 @@ from ..space.sphere import PROJECTIONS, Array, Directions, Equirect, Lens, Round
 from .geometry import WIDE, Fitted, even, fit
 from .settings import ShapeSettings
 
-ROUND_ACROSS = 180.0
 TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
 FOOT_SOFT = 0.2  # of a foot's reach, over which what covers it passes into what lies round it
 DOWN = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])  # what lies straight down ahead, what lies ahead up
@@ -67,14 +66,7 @@ def recording(picture: Picture, settings: ShapeSettings, seen: Any, rig: Rig | N
         return Round((w, h), rig.lenses)
     if picture.projection == "equirectangular":
         return Equirect((w, h), 180.0 if picture.coverage == "180" else 360.0)
-    across = settings.across or ROUND_ACROSS
-    discs = [d for d in (seen.discs if seen else ()) if x <= d.x < x + w and y <= d.y < y + h]
-    if not discs:
-        return Round((w, h), (Lens(w / 2, h / 2, min(w, h) / 2, across, bend=settings.bend),))
-    return Round(
-        (w, h),
-        tuple(Lens(d.x - x, d.y - y, d.radius, across, 180.0 * n, settings.bend) for n, d in enumerate(discs[:2])),
-    )
+    return Round.shown((x, y, w, h), seen.discs if seen else (), settings.across, settings.bend)
 
 
 def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
@@ -127,6 +119,8 @@ def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Dra
     patches, inputs = panel.patches, no_others
     if draft is not None and rig is not None and isinstance(lens, Round) and len(lens.lenses) == 2:
         patches, inputs = through_two(lens, panel.region, draft)
+    if draft is not None and draft.stands is not None:
+        patches = tuple(replace(p, readout=draft.readout, stands=draft.stands.then(p.turning)) for p in patches)
     if draft is not None and draft.foot is not None:
         patches, inputs = _covered(patches, inputs or draft.inputs, draft.foot, draft.held)
     return Laid(fitted, panel, lens, replace(panel, patches=patches), inputs)
@@ -145,7 +139,7 @@ def _covered(
     left = tuple(replace(p, share=share(p, True)) for p in patches)
     if foot.still is None:
         under = tuple(
-            replace(p, share=share(p, False), input=p.input + len(inputs), turning=_since(p.turning, held, foot.moment)) for p in patches
+            replace(p, share=share(p, False), input=p.input + len(inputs), turning=_since(p.turning, held, foot.moment), readout=0.0) for p in patches
         )  # fmt: skip
         return left + under, inputs + tuple(i.stopped_at(foot.moment) for i in inputs)
     w, h = foot.still.raster
@@ -158,7 +152,7 @@ def _since(own: Turning | None, held: Turning | None, moment: float) -> Turning 
     if held is None:
         return own
     since = held.at(np.asarray(moment)) @ np.swapaxes(held.matrices, 1, 2)
-    return Turning(held.times, since if own is None else own.matrices[0] @ since, frames=held.frames)
+    return Turning(held.times, since, frames=held.frames).then(own)
 
 
 def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) -> tuple[tuple[Patch, ...], tuple[Input, ...]]:

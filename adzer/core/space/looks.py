@@ -100,7 +100,9 @@ class Turning:
         if not flat:
             from scipy.spatial.transform import Rotation, Slerp  # here, as it takes a moment that a window has not
 
-            turns = Slerp(self.times, Rotation.from_matrix(self.matrices))(np.ravel(times)).as_matrix()
+            first = np.clip(np.searchsorted(self.times, np.min(times), side="right") - 1, 0, len(self.times) - 2)  # of those about, not of an hour's
+            about = slice(int(first), int(max(np.searchsorted(self.times, np.max(times)) + 1, first + 2)))
+            turns = Slerp(self.times[about], Rotation.from_matrix(self.matrices[about]))(np.ravel(times)).as_matrix()
             return np.asarray(turns.reshape(*np.shape(times), 3, 3))
         n = np.clip(np.searchsorted(self.times, times, side="right") - 1, 0, len(self.times) - 2)
         part = ((times - self.times[n]) / (self.times[n + 1] - self.times[n]))[..., None, None]
@@ -110,6 +112,10 @@ class Turning:
         """At each moment what this is so much later."""
         frames = None if self.frames is None else self.frames - seconds
         return self if self.still else Turning(self.times - seconds, self.matrices, self.goes, frames)
+
+    def then(self, own: Turning | None) -> Turning:
+        """Turned by this, and what comes of it by ``own``."""
+        return self if own is None else Turning(self.times, own.at(self.times) @ self.matrices, frames=self.frames)
 
     def shown(self, time: float) -> float:
         """When what is shown at a moment was recorded."""

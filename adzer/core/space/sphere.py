@@ -6,9 +6,10 @@ A view's plane is measured in half its width: (±1, 0) are the middles of its le
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -283,6 +284,22 @@ class Equirect:
         return np.stack([east * self.size[0] / np.radians(self.across), -north * self.size[1] / np.pi], axis=-1)
 
 
+ROUND_ACROSS = 180.0  # degrees that a round lens is taken to see until somebody says
+
+
+class Disc(Protocol):
+    """A round picture, in recorded pixels."""
+
+    @property
+    def x(self) -> float: ...
+
+    @property
+    def y(self) -> float: ...
+
+    @property
+    def radius(self) -> float: ...
+
+
 @dataclass(frozen=True)
 class Lens:
     """One round lens: centre and radius in recorded pixels, degrees across, and the heading it faces.
@@ -320,6 +337,16 @@ class Round:
 
     size: tuple[int, int]
     lenses: tuple[Lens, ...]
+
+    @staticmethod
+    def shown(region: tuple[int, int, int, int], discs: Sequence[Disc], across: float | None, bend: tuple[float, ...] = ()) -> Round:
+        """As the footage shows their ``discs`` in a ``region`` of its picture, one or two back to back; none: it is filled. ``across``: degrees
+        that each sees, None: nobody has said."""
+        x, y, w, h = region
+        across, shown = across or ROUND_ACROSS, [d for d in discs if x <= d.x < x + w and y <= d.y < y + h][:2]
+        if not shown:
+            return Round((w, h), (Lens(w / 2, h / 2, min(w, h) / 2, across, bend=bend),))
+        return Round((w, h), tuple(Lens(d.x - x, d.y - y, d.radius, across, 180.0 * n, bend) for n, d in enumerate(shown)))
 
     @property
     def density(self) -> float:

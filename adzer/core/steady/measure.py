@@ -12,7 +12,7 @@ from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
 
-VERSION = 4
+VERSION = 5
 VIEWS = 5.0, 150.0  # degrees that a lens may see across its picture
 STOOD = 0.03  # recorded pixels within which nothing moved
 Array = NDArray[np.float64]
@@ -40,14 +40,13 @@ class Shake(msgspec.Struct, frozen=True):
 
     @property
     def leans(self) -> float | None:
-        """The readout where it is told beyond doubt: three times as far from none as it may be off. Synthetic pictures have none."""
-        return self.readout[0] if self.readout is not None and abs(self.readout[0]) > 3 * self.readout[1] else None
+        return _surely(self.readout)
 
 
 class Turned(msgspec.Struct, frozen=True):
     """Of a sphere: ``degrees``, rms, by which it is turned off where a slow hand would hold it, and ``roll`` of them to the side;
     ``hz`` as of ``Shake``; ``fastest``: degrees a second that it turns on purpose, ``jerks``: that its shake alone turns it faster than, a twentieth
-    of the time; ``known``: share of frames whose motion is known,
+    of the time; ``readout`` as of ``Shake``, where it was seen through round lenses; ``known``: share of frames whose motion is known,
     ``travels``: on which it is known whither it goes; ``lean``: tilt and roll of its first frame, and by how much they may be off, degrees;
     None: nothing in it says so."""
 
@@ -59,7 +58,21 @@ class Turned(msgspec.Struct, frozen=True):
     travels: float
     lean: tuple[float, float, float] | None = None
     jerks: float = 0.0
+    readout: tuple[float, float] | None = None
     version: int = VERSION
+
+    @property
+    def leans(self) -> float | None:
+        return _surely(self.readout)
+
+
+def _surely(readout: tuple[float, float] | None) -> float | None:
+    """Where it is told beyond doubt: three times as far from none as it may be off. Synthetic pictures have none."""
+    return readout[0] if readout is not None and abs(readout[0]) > 3 * readout[1] else None
+
+
+def _in_ms(readout: tuple[float, float] | None, rate: float) -> tuple[float, float] | None:
+    return None if readout is None else (round(readout[0] * 1000 / rate, 2), round(readout[1] * 1000 / rate, 2))
 
 
 def trace(rows: Rows, rate: float) -> Array:
@@ -98,7 +111,7 @@ def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
     return Shake(
         round(pixels, 2), round(float(np.sqrt((off[:, 2] ** 2).mean())), 3), _strongest(off[:, :2], rate) if pixels > 0.2 else None,
         round(float(far.max()), 1), round(float((rows[:, SURE] > 0).mean()), 3),
-        None if (told := readout(rows, raster[1])) is None else (round(told[0] * 1000 / rate, 2), round(told[1] * 1000 / rate, 2)),
+        _in_ms(readout(rows, raster[1]), rate),
         None if (blurred := blurs(rows)) is None else round(blurred, 3), _view(rows, raster[0]), cuts(rows), frozen(rows),
     )  # fmt: skip
 
@@ -112,6 +125,7 @@ def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
         round(rms, 3), round(float(np.sqrt((off[:, 1] ** 2).mean())), 3), _strongest(off, rate) if rms > 0.05 else None,
         round(standing.fastest(standing.calm(stands, rate, SLOW), rate), 1), round(float((rows[:, turns.SURE] > 0).mean()), 3),
         round(standing.travels(rows), 3), standing.leans(rows, stands), _jerks(off, rate),
+        _in_ms(turns.readout(rows), rate),
     )  # fmt: skip
     return found, standing.trace(stands, rate)
 

@@ -32,7 +32,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     aspect   how many times as wide as high each pixel of the upright picture was when its moves were solved, its lens's squeeze undone
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change; ``goes``: how fast what is left of its
-             way is where rows are read out one after another (``solve.going``), likewise
+             way is where rows are read out one after another (``solve.going``), likewise; of round lenses how the camera itself turned
     """
 
     OWN = frozenset({"moves", "goes", "light", "aspect", "lean", "opens", "mark", "still", "sidecar"})

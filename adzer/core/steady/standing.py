@@ -9,12 +9,15 @@ from __future__ import annotations
 import numpy as np
 
 from ..look import turns
+from ..look.motion import through
 from ..look.passes import Rows
 from ..look.turns import ALONG, PLUMB, UP
 from ..space.level import lean_of
+from ..space.looks import Turning
 from ..space.sphere import Array, angles, rotation, turned_about, turned_by, turning
 from .settings import Heading
 from .slow import SLOW, slow
+from .solve import BETWEEN
 
 Lean = tuple[float, float]
 
@@ -100,6 +103,23 @@ def vectors(turns: Array) -> Array:
 
 def matrices(vectors: Array) -> Array:
     return turning(np.radians(vectors[:, :3]))
+
+
+def by_rows(turns: Array, times: Array) -> Turning:
+    """Rotations (n, 3, 3) at ``times`` (n,) as rows need them that are read out one after another: between frames, too, on a course as smooth as can
+    be, and before the first and after the last as it turned there."""
+    from scipy.spatial.transform import Rotation
+
+    if len(turns) < 4:
+        return Turning(times, turns, frames=times)
+    steps = Rotation.from_matrix(turns[1:] @ np.swapaxes(turns[:-1], 1, 2)).as_rotvec()
+    goes = np.concatenate([np.zeros((1, 3)), np.cumsum(steps, axis=0)])
+    goes = np.concatenate([2 * goes[:1] - goes[1:2], goes, 2 * goes[-1:] - goes[-2:-1]])
+    at = np.arange(BETWEEN * (len(goes) - 1) + 1)
+    frame = np.clip(np.round(at / BETWEEN).astype(int), 1, len(turns))  # the nearest that was recorded
+    between = turning(through(goes, at / BETWEEN) - goes[frame]) @ turns[frame - 1]
+    moments = np.concatenate([2 * times[:1] - times[1:2], times, 2 * times[-1:] - times[-2:-1]])
+    return Turning(np.interp(at / BETWEEN, np.arange(len(goes)), moments), between, frames=times)
 
 
 def stands(rows: Rows) -> Array:

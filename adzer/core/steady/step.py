@@ -32,8 +32,8 @@ SHAKEN = 30.0  # from which on being turned to and fro does, most of all to 70 (
 
 
 def lens_of(picture: Picture, draft: Draft) -> Directions | None:
-    """What its pixels say about directions, where that is known before a view is taken; None of a flat picture, and of round lenses nobody
-    has matched."""
+    """What its pixels say about directions, where that is known before a view is taken; None of a flat picture, and of two round lenses that
+    nobody has matched."""
     if picture.turn or picture.mosaic not in (None, "none"):
         return None
     _, _, w, h = picture.region("left")
@@ -41,7 +41,7 @@ def lens_of(picture: Picture, draft: Draft) -> Directions | None:
         return Equirect((w, h), 180.0 if picture.coverage == "180" else 360.0)
     if picture.projection == "fisheye" and draft.rig is not None and draft.rig.lenses:
         return Round((w, h), draft.rig.lenses)
-    return None
+    return draft.lens
 
 
 def is_flat(picture: Picture, draft: Draft) -> bool:
@@ -137,7 +137,8 @@ def _standing(picture: Picture, settings: SteadySettings, context: Context, lens
         return StepResult(picture, turn_words(found) if found else "left as it is", shakes, idle=True, wants=wants)
     facts = context.facts
     leave = Fix("Leave it as it was turned", "steady", {"method": "off"})
-    held = _held(settings.moves, facts.frames, clock_of(facts), settings.opens)
+    clock = clock_of(facts)
+    held = _held(settings.moves, facts.frames, clock, settings.opens)
     if held is None:
         text = "It is to stand, but how it turns was not measured on this very recording. Measure it, and choose how again."
         return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
@@ -150,7 +151,10 @@ def _standing(picture: Picture, settings: SteadySettings, context: Context, lens
     says = SAYS[settings.method] + (HEADED[settings.heading] if settings.method == "level" else "")
     if settings.method == "level" and settings.level < 1:
         says += f", {1 - settings.level:.0%} of its leaning kept"
-    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(held=held), wants=wants)
+    draft = context.draft.with_(held=held)
+    if isinstance(lens, Round) and settings.readout:
+        draft = draft.with_(stands=_stands(settings.goes, facts.frames, clock), readout=settings.readout / 1000)
+    return StepResult(picture, says, tuple(findings), draft=draft, wants=wants)
 
 
 # A route is walked at every change of any answer: what only hangs on what was solved is worked out once.
@@ -184,6 +188,12 @@ def _held(text: str, frames: int, clock: Clock, opens: float) -> Turning | None:
         return None
     times = np.array([clock.time(n) for n in range(frames)])
     return Turning(times, standing.matrices(moves) @ rotation(opens, 0.0), frames=times)
+
+
+@lru_cache(maxsize=16)
+def _stands(text: str, frames: int, clock: Clock) -> Turning | None:
+    moves = _moves(text, frames, (1, 1))
+    return None if moves is None else standing.by_rows(standing.matrices(moves), np.array([clock.time(n) for n in range(frames)]))
 
 
 def times_of(facts: FileFacts) -> np.ndarray[tuple[int, ...], np.dtype[np.float64]]:

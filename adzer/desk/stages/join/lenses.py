@@ -16,7 +16,7 @@ from ....core.join.settings import JoinSettings
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
-from ....core.shape.view import ROUND_ACROSS
+from ....core.space.sphere import ROUND_ACROSS
 from ...model import Desk
 from ...widgets.lines import Lines
 from ...widgets.plots import Plot

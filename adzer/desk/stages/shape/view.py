@@ -23,7 +23,7 @@ from ....core.shape.view import Viewed
 from ....core.space import path as paths
 from ....core.space.level import level_through
 from ....core.space.path import ViewPath
-from ....core.space.sphere import PROJECTIONS, Round, angles, direction, heading_tilt
+from ....core.space.sphere import PROJECTIONS, ROUND_ACROSS, Round, angles, direction, heading_tilt
 from ...widgets.lines import Lines
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ...widgets.shapes import Shapes
@@ -249,7 +249,7 @@ class ViewBench(StageBench):
             f"Its up leans {abs(lean[0]):.1f}° and {abs(lean[1]):.1f}° and is put upright." if any(lean)
             else "Nothing is levelled. Click two places on the horizon, far apart."
         )  # fmt: skip
-        self.across.set_value(settings.across or views.ROUND_ACROSS)
+        self.across.set_value(settings.across or ROUND_ACROSS)
         self.across_card.say(
             "Its disc was measured; how many degrees it spans is the lens's own. 180 stands until you say."
         )

@@ -18,7 +18,7 @@ from ....core.route import Walk
 from ....core.run.steadied import Drawn
 from ....core.run.steadying import TRAVELS
 from ....core.space.looks import RoundLook
-from ....core.space.sphere import Directions, heading_tilt
+from ....core.space.sphere import Directions, Equirect, heading_tilt
 from ....core.steady.lamp import TELLS
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
@@ -85,7 +85,8 @@ class SteadyBench(StageBench):
         self.readout.settled.connect(lambda v: self._solve(readout=v))
         self.sees = Number(0, 0.5, 0, 150, 1)
         self.sees.settled.connect(lambda v: self._solve(view=v if v >= 5 else None))
-        self.rows = Question("What of its camera?", Numbers(("read out in, ms", self.readout), ("sees across, °", self.sees)))
+        self.wide = Numbers(("sees across, °", self.sees))
+        self.rows = Question("What of its camera?", Numbers(("read out in, ms", self.readout)), self.wide)
         self.leaning = Number(100, 1, 0, 100, 0)
         self.leaning.settled.connect(lambda v: self._solve(level=v / 100))
         self._marks: list[QPointF] | None = None
@@ -321,12 +322,13 @@ class SteadyBench(StageBench):
         self.what.setVisible(found is not None)
         self.ways.show_ways(shot, found)
         self.cost.setVisible(found is not None and not round_)
-        self.rows.setVisible(found is not None and not round_ and s.method != "off")
+        self.rows.setVisible(found is not None and s.method != "off" and not isinstance(self._lens, Equirect))
+        self.wide.setVisible(not round_)
         self.light.setVisible(found is not None and not round_)
         self.evens.set_value(s.evens)
         self.readout.set_value(s.readout or 0.0)
         self.sees.set_value(s.view or 0.0)
-        if isinstance(found, Shake) and found.readout is not None:
+        if found is not None and found.readout is not None:
             says = f"The footage says {found.readout[0]:.1f} ± {found.readout[1]:.1f} ms from the first row to the last"
             says += "" if found.leans is not None else ", which may as well be none"
         else:
@@ -334,10 +336,11 @@ class SteadyBench(StageBench):
         wide = "nothing in it tells how wide its lens sees"
         if isinstance(found, Shake) and found.view is not None:
             wide = f"how its edges move says that its lens sees {found.view[0]:.1f}° ± {found.view[1]:.1f}° across"
-        self.rows.say(
-            f"{says}; {wide}. Each row is put where it belongs and the picture turned as the camera was, within the one warp; 0 takes its rows as "
-            "one moment, and shifts it.".replace("-", "−")
-        )
+        puts = f"{says}. Each row is put where it belongs, within the one warp; 0 takes its rows as one moment."
+        if not round_:
+            puts = f"{says}; {wide}. Each row is put where it belongs and the picture turned as the camera was, within the one warp; 0 takes its "
+            puts += "rows as one moment, and shifts it."
+        self.rows.say(puts.replace("-", "−"))
         self.upright.setVisible(found is not None and round_ and s.method == "level")
         self.headed.setVisible(found is not None and round_ and s.method == "level")
         self.method.setVisible(not round_)

@@ -1,0 +1,148 @@
+"""Round lenses whose rows are read out one after another while they turn: told and undone, against photographs turned by another library."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+import numpy as np
+import pytest
+import scipy.ndimage
+from scipy.spatial.transform import Rotation
+
+from adzer.core.intake.take import facts_of
+from adzer.core.look import turns
+from adzer.core.media.encode import VideoSpec, VideoTags, Writer
+from adzer.core.plan import Draft, Input, Panel, Patch
+from adzer.core.route import Route, walk
+from adzer.core.run import steadying
+from adzer.core.shutter import exposed
+from adzer.core.space.looks import SphereLook, Turning
+from adzer.core.space.sphere import Lens, Round
+from adzer.core.steady import standing
+
+from ..masters import delivered
+from .test_standing import _off, _world
+
+SIDE, RATE, ACROSS, FRAMES = 480, 25.0, 190.0, 26
+SAYS = Route().with_("read", projection="fisheye", coverage="180", eyes="one", curve="bt709").with_("shape", across=ACROSS)
+
+
+def _stood(t, much=1.0):
+    """How the camera stands at moments t: shaken at three speeds, and turning on by 30° a second."""
+    angles = [much * a * np.sin(2 * np.pi * hz * t + p) for a, hz, p in ((2.0, 3.1, 0.3), (1.5, 4.3, 1.9), (2.5, 2.3, 4.0))]
+    angles[2] = angles[2] - 30 * t
+    return Rotation.from_euler("xyz", np.stack(angles, axis=-1), degrees=True)
+
+
+def _recorded(world, frame, readout, much=1.0):
+    """A disc that fills the picture, as far from its middle as from the axis, each row at its own moment."""
+    v, u = np.mgrid[:SIDE, :SIDE]
+    x, y = (u + 0.5) / SIDE * 2 - 1, 1 - (v + 0.5) / SIDE * 2
+    r = np.hypot(x, y)
+    angle = np.radians(r * ACROSS / 2)
+    k = np.sin(angle) / np.maximum(r, 1e-9)
+    rays = np.stack([x * k, np.cos(angle), y * k], axis=-1)
+    moments = frame / RATE + readout * ((np.arange(SIDE) + 0.5) / SIDE - 0.5)
+    d = np.stack([c.apply(row) for c, row in zip(_stood(moments, much), rays, strict=True)])
+    px = (np.arctan2(d[..., 0], d[..., 1]) / (2 * np.pi) + 0.5) * 960 - 0.5
+    py = (0.5 - np.arcsin(np.clip(d[..., 2], -1, 1)) / np.pi) * 480 - 0.5
+    return np.where(r < 1, scipy.ndimage.map_coordinates(world, [py, px], order=3, mode="grid-wrap"), 16)
+
+
+def _written(path, pictures):
+    spec = VideoSpec("ffv1", (SIDE, SIDE), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    with Writer(path, spec) as writer:
+        for n, picture in enumerate(pictures):
+            frame, target = writer.blank()
+            target[0][:SIDE, :SIDE] = np.clip(np.rint(picture), 16, 235)
+            target[1][:], target[2][:] = 128, 128
+            writer.write(frame, n)
+
+
+@pytest.fixture(scope="module", params=(0.016, -0.010))
+def read_out(tmp_path_factory, request):
+    path, world = tmp_path_factory.mktemp("rounds") / "round.mkv", _world()
+    _written(path, [_recorded(world, n, request.param) for n in range(FRAMES)])
+    facts = facts_of(path)
+    return facts, steadying.rows_of(facts, SAYS), request.param
+
+
+def _answered(facts, rows, **says):
+    route = steadying.as_it_shows(rows, facts, SAYS.with_("steady", method="level", **says).with_("steady", lean=(0.1, 0.0)))
+    wide = {"keys": [{"t": 0, "heading": 0, "tilt": 0, "fov": 120}]}
+    return route.with_("steady", **steadying.answers(rows, facts, route)).with_("shape", view=wide)
+
+
+def _place(d, radius=SIDE / 2):
+    """Where the lens draws a direction (n, 3), and radians from its axis."""
+    side = np.hypot(d[:, 0], d[:, 2])
+    angle = np.arctan2(side, d[:, 1])
+    far = angle / np.radians(ACROSS / 2) * radius / np.maximum(side, 1e-12)
+    return np.stack([radius + d[:, 0] * far, radius - d[:, 2] * far], axis=1), angle
+
+
+def _by_rows(at):
+    """Where it is drawn, row by row at its own moment; ``at``: directions in the lens by shares of the height from the middle row (n,)."""
+    rows = np.zeros(len(at(np.zeros(1))))
+    for _ in range(30):
+        place, angle = _place(at(rows))
+        rows = place[:, 1] / SIDE - 0.5
+    return place, angle
+
+
+def test_the_readout_of_a_round_lens_is_told(read_out):
+    facts, rows, readout = read_out
+    route = _answered(facts, rows)
+    assert route.steady.readout == pytest.approx(1000 * readout, abs=0.7)
+    truth = _stood(np.arange(FRAMES) / RATE)
+    assert _off(turns.stood(rows), truth[0].inv() * truth).max() < 0.2
+
+
+@pytest.mark.parametrize("heading", ["world", "vehicle"])
+def test_each_row_is_put_where_it_belongs(read_out, heading):
+    """What a view looks at lies where the camera's true course says that its row was; a tenth is left of how far it was off. Headed as it rides,
+    the view turns on itself, by which no row goes anywhere."""
+    facts, rows, readout = read_out
+    left = []
+    for says in (None, 0.0):
+        route = _answered(facts, rows, readout=says, heading=heading)
+        panel = walk(route, facts).draft.panels[0]
+        x, y = (np.ravel(v) for v in np.meshgrid(np.linspace(0.05, 0.95, 5) * panel.size[0], np.linspace(0.02, 0.98, 7) * panel.size[1]))
+        off = []
+        for n in range(3, FRAMES - 3):
+            looked = _stood(np.array(n / RATE)).apply(panel.look.directions(x, y, n / RATE))
+            place, angle = _by_rows(lambda rows, n=n, d=looked: _stood(n / RATE + readout * np.broadcast_to(rows, len(d))).inv().apply(d))
+            off.append(np.hypot(*(panel.recorded(x, y, n / RATE) - place).T)[np.degrees(angle) < 90])
+        left.append(np.sqrt((np.concatenate(off) ** 2).mean()))
+    assert left[1] > 0.15 and left[0] < 0.12 * left[1], left
+
+
+@pytest.mark.parametrize("read_out", [0.016], indirect=True)
+def test_a_master_of_a_round_lens_stands_still(read_out, tmp_path):
+    """Each delivered frame against the first, in what rows far from the middle show."""
+    facts, rows, _ = read_out
+    left = []
+    for name, says in (("rows", None), ("none", 0.0)):
+        frames = delivered(facts, _answered(facts, rows, readout=says), "web-wide", tmp_path / f"{name}.mp4")
+        edges = [np.concatenate([f[:180], f[-180:]])[:, 200:-200] for f in frames]
+        left.append(np.mean([np.abs(f - edges[0]).mean() for f in edges[4:12]]))
+    assert left[0] < 0.8 * left[1], left
+
+
+def test_a_second_lens_and_a_later_light_go_by_their_own_rows():
+    """By another library: a lens that was turned in its mount, looked through some frames' time later than the picture that it is part of."""
+    t = np.arange(30) / RATE
+    world = Rotation.concatenate([_stood(v).inv() for v in t]).as_matrix()  # from the world's directions to the camera's
+    mounted, lens = Rotation.from_euler("zxy", (178.0, 3.0, -5.0), degrees=True), Round((SIDE, SIDE), (Lens(240.0, 240.0, 240.0, ACROSS),))
+    own, stands = Turning.fixed(mounted.as_matrix()), standing.by_rows(world, t)
+    look = SphereLook((400, 200), held=Turning(t, world, frames=t))
+    patch = Patch(lens, (0, 0, SIDE, SIDE), 0, own, 0.02, stands=stands.then(own))
+    (panel,) = exposed(Draft((Input(None, (SIDE, SIDE)),), (400, 200), (Panel(look, (patch,)),)), (0.0, 0.08)).panels
+    now = 10 / RATE
+    d = np.random.default_rng(3).normal(size=(60, 3))
+    looked = _stood(np.array(now)).apply(d)  # what the look's directions of this moment are of the world
+    for part, later in zip(panel.patches, (0.0, 0.08), strict=True):
+        place, angle = _by_rows(lambda rows, s=later: mounted.apply(_stood(now + s + 0.02 * np.broadcast_to(rows, len(d))).inv().apply(looked)))
+        seen = np.degrees(angle) < 90
+        assert np.hypot(*(lens.place(part.held(d, now)) - place)[seen].T).max() < 0.05
+        assert np.hypot(*(lens.place(part.turning.turned(d, np.asarray(now))) - place)[seen].T).max() > 0.5

@@ -29,6 +29,10 @@ Area = tuple[int, int, int, int]
 Planes = tuple[Plane, ...]
 
 
+SAME_ROW = 1e-4  # of the picture's height, by which a row may be off that is to be known
+MOMENTS = 33  # from the first row to the last, at which it is known how a camera stood
+
+
 def even(v: float) -> int:
     return round(v / 2) * 2
 
@@ -198,16 +202,27 @@ class Patch:
             return self._by_rows(d, lambda later: turning.turned(turning.gone(looked, time, later), time + later, True))
         if stands is not None:
             time = stands.shown(time)
-            still = stands.at(np.asarray(time)).T @ d[..., None]
-            return self._by_rows(d, lambda later: (stands.at(time + later) @ still)[..., 0])
+            moments = self.readout * np.linspace(-0.5, 0.5, MOMENTS)
+            turns = (stands.at(time + moments) @ stands.at(np.asarray(time)).T).reshape(MOMENTS, 9)
+
+            def turned(later: Array, d: Array = d) -> Array:
+                place = (later / self.readout + 0.5) * (MOMENTS - 1)
+                n = np.minimum(place.astype(np.intp), MOMENTS - 2)
+                part = (place - n)[..., None]
+                own = (turns[n] * (1 - part) + turns[n + 1] * part).reshape(*n.shape, 3, 3)
+                return np.asarray(np.einsum("...ij,...j->...i", own, d))
+
+            return self._by_rows(d, turned)
         return d
 
     def _by_rows(self, d: Array, at: Callable[[Array], Array]) -> Array:
         """Directions as the lens held them when their rows were read out; ``at``: so many seconds (…) later than the middle row."""
-        axis = 0 if self.across else 1
+        axis, rows = 0 if self.across else 1, None
         for _ in range(3):  # when a row was read out follows from which row it is
-            rows = self.lens.place(d)[..., axis] / self.region[2 + axis]
-            d = at(self.readout * (np.clip(rows, 0.0, 1.0) - 0.5))
+            before, rows = rows, np.clip(self.lens.place(d)[..., axis] / self.region[2 + axis], 0.0, 1.0) - 0.5
+            if before is not None and float(np.abs(rows - before).max(initial=0.0)) < SAME_ROW:
+                break
+            d = at(self.readout * rows)
         return d
 
 

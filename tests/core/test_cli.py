@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import json
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
 from inspect import signature
 from typing import get_args, get_type_hints
 
@@ -20,12 +22,24 @@ from ..conftest import write_clip
 from .test_media import bad_files
 
 
-def adzer(*words, timeout=200):
-    done = subprocess.run(
-        [sys.executable, "-m", "adzer", *map(str, words)], capture_output=True, text=True, timeout=timeout
-    )
+def alone(*words):
+    """In a process of its own."""
+    done = subprocess.run([sys.executable, "-m", "adzer", *map(str, words)], capture_output=True, text=True, timeout=200)
     assert "Traceback" not in done.stderr, done.stderr
     return done
+
+
+def adzer(*words):
+    """The same in this process, which has its loops loaded."""
+    out, err, code = (*(io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in "12"), 0)
+    with pytest.MonkeyPatch.context() as patch, redirect_stdout(out), redirect_stderr(err):
+        patch.setattr(sys, "argv", ["adzer", *map(str, words)])
+        try:
+            main.main()
+        except SystemExit as left:
+            code = left.code
+    said = [held.buffer.getvalue().decode() for held in (out, err)]
+    return subprocess.CompletedProcess(words, code or 0, *said)
 
 
 def test_read_gives_every_field_with_evidence(scope_clip, phone_clip):
@@ -48,16 +62,16 @@ def test_exit_codes_tell_bad_input_from_stop_findings(tmp_path, small_clip):
     untagged = write_clip(
         tmp_path / "untagged.mp4", 6, tags=VideoTags(None, None, None, None), raster=(8, 8), options={}
     )
-    assert adzer("read", untagged).returncode == 1
+    assert alone("read", untagged).returncode == 1
     for words in (["read", tmp_path / "none.mov"], ["convert", small_clip, "--card", "nothing", "--out", "x.mp4"], ["nonsense"], ["read"],
                   ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mov"], ["route", small_clip, "x"],
                   ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4", "--squeeze", "0"],
                   ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4", "--from", "02:00:00:00"],
                   ["sim", "shoot", "kettle", "--out", tmp_path / "x.mp4"], ["cards", "kettles"]):  # fmt: skip
-        done = adzer(*words)
+        done = alone(*words)
         assert done.returncode == 2 and done.stderr.strip(), words
         assert done.stdout == ""
-    done = adzer("convert", untagged, "--card", "web-wide", "--out", tmp_path / "x.mp4")
+    done = alone("convert", untagged, "--card", "web-wide", "--out", tmp_path / "x.mp4")
     assert done.returncode == 1 and not (tmp_path / "x.mp4").exists()
 
 

@@ -130,6 +130,21 @@ def test_a_master_stands_still_and_its_pixels_are_sampled_once(shaken, tmp_path)
     assert max(left) < 0.25 * min(was[3:]), (max(left), min(was[3:]))
 
 
+def test_a_sphere_that_is_shown_again_stands_as_when_it_was_recorded(shaken):
+    """Where frames are repeated, what is shown between two of them is one of them."""
+    facts, stands = facts_of(shaken[0]), shaken[1]
+    rows = steadying.rows_of(facts, SAYS)
+    route = SAYS.with_("steady", method="level")
+    route = route.with_("steady", **steadying.answers(rows, facts, route)).with_("shape", view={"keys": [{"t": 0}]}, speed="1/4")
+    look = walk(route, facts).draft.panels[0].look
+    for between, nearest in ((10.2, 10), (10.8, 11)):
+        made = look.directions(np.array([300.0]), np.array([200.0]), between / RATE)
+        assert np.allclose(made, look.directions(np.array([300.0]), np.array([200.0]), nearest / RATE), atol=1e-9)
+        seen = stands[nearest].apply(made), stands[5].apply(look.directions(np.array([300.0]), np.array([200.0]), 5 / RATE))
+        one, other = (d / np.linalg.norm(d) for d in seen)
+        assert np.degrees(np.linalg.norm(one - other)) < 0.2  # of the world it is the same
+
+
 def test_every_way_leaves_what_it_says(shaken):
     """By another library: where the delivered sphere is headed, whether it leans, and what a ride's leaning kept is."""
     _, stands = shaken

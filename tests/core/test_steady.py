@@ -251,6 +251,13 @@ def test_what_is_marked_later_keeps_the_place_that_it_has_there():
         assert np.ptp((moves - places)[seen, 3]) < 0.5 and moves[:, 3].min() == 0.0 if size else not moves[:, 3].any()
 
 
+@pytest.mark.parametrize("aspect", [1.0, 1.8, 0.5])
+def test_a_turn_is_told_through_squeezed_pixels(aspect):
+    turn = Rotation.from_euler("z", 7, degrees=True).as_matrix()[:2, :2]  # x goes right and y down: clockwise
+    recorded = np.diag([1 / aspect, 1]) @ turn @ np.diag([aspect, 1])
+    assert steadying._turn_and_size(1.1 * recorded, aspect) == pytest.approx((7.0, 100 * np.log(1.1)), abs=1e-9)
+
+
 def test_how_a_thing_turns_and_grows_is_found(tmp_path):
     """A piece of a photograph, turned and enlarged by another library before another photograph."""
     thing = 60 + 0.6 * photograph("coffee").mean(axis=2)[60:220, 140:320]
@@ -440,10 +447,12 @@ def test_a_turned_way_stays_even_up_to_its_budget():
     t = np.arange(120) / RATE
     path = np.zeros((120, 4))
     path[:, 0], path[:, 1] = 22 * np.sin(2 * np.pi * 1.3 * t), 14 * np.sin(2 * np.pi * 1.7 * t + 1)
-    pane = solve.Pane((640, 360), 320 / np.tan(np.radians(50)))
-    for budget in (0.06, 0.09):
-        moves = solve.solved(path, pane, RATE, "path", budget)
-        taken_back = solve.share_inside(path - solve._evenly(path, pane, 1 - budget, True), pane, 1 - budget)
+    turned, squeezed = solve.Pane((640, 360), 320 / np.tan(np.radians(50))), solve.Pane((320, 360), None, 2.0)
+    rolls = path * (0.25, 0.5, 0, 0)
+    rolls[:, 2] = 2.0 * np.sin(2 * np.pi * 0.9 * t)
+    for way, pane, budget in ((path, turned, 0.06), (path, turned, 0.09), (rolls, squeezed, 0.06)):
+        moves = solve.solved(way, pane, RATE, "path", budget)
+        taken_back = solve.share_inside(way - solve._evenly(way, pane, 1 - budget, True), pane, 1 - budget)
         assert taken_back.min() > 0.95 and solve.spent(moves, pane).max() > 0.9 * budget
 
 

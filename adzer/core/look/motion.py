@@ -97,12 +97,8 @@ def lit(before: Picture, now: Picture, gone: tuple[int, int]) -> tuple[float, fl
     amid = (level >= quarter[0]) & (level <= quarter[1])
     level, more = level[amid], more[amid]
     middle, rise = float(np.median(level)), float(np.median(more))
-    # What is brightened in light rises otherwise where it is lighter: in a straight line, so near to each other.
-    above = level > middle
-    steep = 0.0
-    if above.any() and not above.all() and (apart := float(np.median(level[above]) - np.median(level[~above]))) > 1:
-        steep = float(np.median(more[above]) - np.median(more[~above])) / apart
-    if same < SAME or np.median(np.abs(more - rise - steep * (level - middle))) > UNEVEN + 0.3 * abs(rise):
+    # What is brightened in light rises otherwise where it is lighter.
+    if same < SAME or np.median(np.abs(more - rise)) > UNEVEN + 0.3 * abs(rise):
         return 0.0, 0.0
     return middle / 255, rise / 255
 

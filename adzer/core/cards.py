@@ -33,6 +33,7 @@ XY = tuple[Annotated[float, Meta(ge=-1, le=2)], Annotated[float, Meta(ge=-1, le=
 White = tuple[Annotated[float, Meta(gt=0.1, le=0.6)], Annotated[float, Meta(gt=0.1, le=0.6)]]
 Edge = Annotated[float, Meta(ge=0.0, le=0.45)]
 Side = Annotated[int, Meta(ge=16, le=16384, multiple_of=2)]  # of a raster
+Readout = Annotated[float, Meta(ge=-100, le=100)]  # milliseconds from the first row to the last; below 0 upwards
 Positive = Annotated[float, Meta(gt=0, le=1e6)]
 
 
@@ -76,7 +77,7 @@ class LensCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     focus: tuple[tuple[Annotated[float, Meta(gt=0)], Annotated[float, Meta(ge=1, le=4)]], ...] = ()
     bent: Annotated[tuple[Annotated[float, Meta(ge=-1, le=1)], ...], Meta(max_length=3)] = ()
     view: Annotated[float, Meta(ge=5, le=150)] | None = None
-    readout: Annotated[float, Meta(ge=-100, le=100)] | None = None
+    readout: Readout | None = None
 
     def squeeze_at(self, metres: float | None) -> float:
         """Between the card's distances it goes evenly with 1/distance, as a lens's travel does; beyond the nearest it holds."""
@@ -102,7 +103,7 @@ class RigLens(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How two round lenses of a camera stand: ``turn``, ``gain``, ``black``, ``falls`` and ``error`` as of ``JoinSettings``; ``base``: metres
-    between them; ``variant``: what the camera is in, or has before it, where that makes other lenses of them."""
+    between them; ``variant``: what the camera is in, or has before it, where that makes other lenses of them; ``readout`` as of ``LensCard``."""
 
     title: str
     lenses: tuple[RigLens, RigLens]
@@ -114,6 +115,7 @@ class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     base: Annotated[float, Meta(gt=0, le=2)] | None = None
     note: str = ""
     variant: Annotated[str, Meta(max_length=80)] = ""
+    readout: Readout | None = None
 
 
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

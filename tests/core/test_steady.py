@@ -18,9 +18,11 @@ from skimage.registration import phase_cross_correlation
 from typer.testing import CliRunner
 
 from adzer.cli.main import app
+from adzer.core import cards
 from adzer.core.cards import delivery
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import facts_of
+from adzer.core.join.rig import text
 from adzer.core.look.motion import path
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.route import Route, walk
@@ -390,6 +392,10 @@ def test_a_squeezed_picture_rolls_as_its_lens_saw_it(tmp_path):
     by_card = Route().with_("shape", squeeze="1.6", lens=str(card))
     told = [steadying.as_it_shows(rows, facts, r).steady for r in (by_card, by_card.with_("steady", view=60.0))]
     assert [(s.view, s.readout) for s in told] == [(71.5, 12.5), (60.0, 12.5)]
+    lenses = cards.RigLens(0.5, 0.5, 0.48, 190.0), cards.RigLens(1.5, 0.5, 0.48, 190.0)
+    two = cards.RigCard("Mill", lenses, (0.0,) * 3, (1.0,) * 3, 0.02, readout=-17.5)
+    (rig := tmp_path / "mill.toml").write_text(text(two))
+    assert steadying.as_it_shows(rows, facts, Route().with_("join", rig=str(rig))).steady.readout == -17.5
     codes = [[f.code for f in walk(r, facts).findings] for r in (route, route.with_("shape", squeeze="1.6"))]
     assert "steadied-otherwise" not in codes[0] and "steadied-otherwise" in codes[1]
 

@@ -98,13 +98,13 @@ def by_card(card: RigCard, name: str | None = None) -> dict[str, object]:
     return made | ({"base": card.base} if card.base is not None else {})
 
 
-def card_of(found: Rigged | JoinSettings, title: str, variant: str = "", base: float | None = None) -> RigCard:
-    """What is known of the lenses of a camera. AdzerError if nothing is."""
+def card_of(found: Rigged | JoinSettings, title: str, variant: str = "", base: float | None = None, readout: float | None = None) -> RigCard:
+    """What is known of the lenses of a camera, ``readout`` as of ``RigCard``. AdzerError if nothing is."""
     light = found.light if isinstance(found, Rigged) else found
     base = base or (None if isinstance(found, Rigged) else found.base)
     if found.lenses is None or found.error is None:
         raise AdzerError("Nobody has measured these lenses; there is nothing to keep. Measure them first.")
-    return RigCard(title, found.lenses, found.turn, light.gain, found.error, light.black, light.falls, base, variant=variant)
+    return RigCard(title, found.lenses, found.turn, light.gain, found.error, light.black, light.falls, base, variant=variant, readout=readout)
 
 
 def keep(card: RigCard) -> str:
@@ -136,6 +136,7 @@ def text(card: RigCard) -> str:
     lines += [f"variant = {quoted(card.variant)}"] if card.variant else []
     lines += [f"black = {numbers(card.black)}", f"falls = {card.falls:g}", f"error = {card.error:.4g}"]
     lines += [f"base = {card.base:g}"] if card.base is not None else []
+    lines += [f"readout = {card.readout:g}"] if card.readout is not None else []
     for lens in card.lenses:
         lines += ["", "[[lenses]]", *(f"{k} = {getattr(lens, k):.6f}" for k in ("x", "y", "radius", "across"))]
         lines += [f"bend = {numbers(lens.bend)}"] if lens.bend else []

@@ -36,7 +36,8 @@ GUESSES, BEHIND = 40, 0.15  # of where it travels; corners that are nearer to th
 NEARER = 0.35  # share of corners off the common turn, from which on something near is passing
 FAR = 8  # frames
 SPREAD = 0.1  # of the picture's height, rms, that corners must lie apart to tell how rows differ
-LEANS = 1.2  # times as many corners that must agree for rows to be taken as turned each by itself
+LEANS = 1.05  # times as many corners that must agree for rows to be taken as turned each by itself
+PASSES = 0.5  # of the corners that near things passing by explain, by much looser a rule, that rows turned each by itself must
 TURN, ALONG, SURE, FARTHER, FIRM, UP, PLUMB, LEAN = slice(0, 3), slice(3, 6), 6, slice(7, 10), 10, slice(11, 14), 14, slice(15, 18)
 
 Picture = NDArray[np.uint8]
@@ -177,7 +178,7 @@ class Turns:
 
     def _leaning(self, a: Array, b: Array, turn: Array) -> tuple[Array, Array, Array]:
         """About the turn in the middle row, by how much the last row turned more than the first, and ``b`` (n, 3) as it would lie had all rows been
-        read out at once; where that explains no more corners than one turn does, as it was."""
+        read out at once; where that explains no more corners than one turn does, as it was. Nothing is known of it where near things pass by."""
         rows = (self.lens.place(a) + self.lens.place(b))[:, 1] / 2 / self.region[3] - 0.5
         found = turn
         lean, agreed = np.zeros(3), np.linalg.norm(a @ turn.T - b, axis=1) < COARSE
@@ -191,8 +192,11 @@ class Turns:
             found, lean = turning(moved[:3]) @ found, lean + moved[3:]
             left = np.linalg.norm(a @ found.T - _undone(b, rows, lean), axis=1)
             agreed = left < within
-        one = settled(a, b, turn)[0]
-        if (left < AGREES).sum() < LEANS * (np.linalg.norm(a @ one.T - b, axis=1) < AGREES).sum():
+        _, along, many = settled(a, b, turn)
+        explained = (left < 0.7 * AGREES).sum()
+        if along.any() and explained < PASSES * many:  # something near passes by, which may lean, too
+            return turn, np.zeros(3), b
+        if not along.any() and explained < LEANS * many:
             return turn, lean, b
         return found, lean, _undone(b, rows, lean)
 

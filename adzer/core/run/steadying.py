@@ -95,11 +95,15 @@ def as_it_shows(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen:
 
 def _by_card(route: Route) -> Route:
     """With what its lens's card says that nobody has said."""
+    says: dict[str, float | None] = {}
     try:
-        card = cards.find("lenses", route.shape.lens, cards.LensCard) if route.shape.lens else None
-    except AdzerError:  # it is gone, which Shape says
-        card = None
-    says = {} if card is None else {"readout": card.readout, "view": card.view}
+        if route.shape.lens:
+            card = cards.find("lenses", route.shape.lens, cards.LensCard)
+            says = {"readout": card.readout, "view": card.view}
+        elif route.join.rig:
+            says = {"readout": cards.find("rigs", route.join.rig, cards.RigCard).readout}
+    except AdzerError:  # it is gone, which Shape and Join say
+        pass
     return route.with_("steady", **{n: v for n, v in says.items() if v is not None and getattr(route.steady, n) is None})
 
 

@@ -94,14 +94,13 @@ class Lenses:
             self.desk.said.emit(str(fault))
 
     def _keep(self) -> None:
-        shot, settings = self.desk.shot, None
-        if shot is not None:
-            settings = self.desk.route_of(shot).join
-        if shot is None or settings is None or settings.lenses is None or settings.error is None:
+        if (shot := self.desk.shot) is None:
             return
-        variant = str(self.variant.value)
+        route, variant = self.desk.route_of(shot), str(self.variant.value)
+        if route.join.lenses is None or route.join.error is None:
+            return
         try:
-            name = rig.keep(rig.card_of(settings, shot.camera or shot.name, variant))
+            name = rig.keep(rig.card_of(route.join, shot.camera or shot.name, variant, readout=route.steady.readout))
         except AdzerError as fault:
             self.desk.said.emit(str(fault))
             return

@@ -405,19 +405,22 @@ def test_a_video_of_sensor_values_is_developed_whether_tagged_or_not(tmp_path):
     from adzer.cli.main import app
 
     meant = np.array([0.5, 0.3, 0.2])
-    codes = mosaic_of(np.broadcast_to(meant, (96, 128, 3)), "gbrg", 0, 65535)
-    for name, form, codec, fmt in (("a.nut", "nut", "rawvideo", "bayer_gbrg16le"), ("b.mkv", "matroska", "ffv1", "gray16le")):
+    for name, form, codec, fmt in (
+        ("a.nut", "nut", "rawvideo", "bayer_gbrg16le"), ("b.mkv", "matroska", "ffv1", "gray16le"),
+        ("a8.nut", "nut", "rawvideo", "bayer_gbrg8"), ("b8.mkv", "matroska", "ffv1", "gray"),
+    ):  # fmt: skip
+        kind = np.uint16 if "16" in fmt else np.uint8
+        codes = mosaic_of(np.broadcast_to(meant, (96, 128, 3)), "gbrg", 0, np.iinfo(kind).max).astype(kind)
         with av.open(str(tmp_path / name), "w", format=form) as out:
             stream = out.add_stream(codec, rate=25)
             stream.width, stream.height, stream.pix_fmt = 128, 96, fmt
             for n in range(2):
                 frame = av.VideoFrame(128, 96, fmt)
-                line = frame.planes[0].line_size // 2
-                np.frombuffer(memoryview(frame.planes[0]), np.uint16).reshape(-1, line)[:, :128] = codes
+                np.frombuffer(memoryview(frame.planes[0]), kind).reshape(96, -1)[:, :128] = codes
                 frame.pts = n
                 out.mux(stream.encode(frame))
             out.mux(stream.encode(None))
-        more = [] if name == "a.nut" else ["--order", "gbrg"]
+        more = [] if name.endswith("nut") else ["--order", "gbrg"]
         made = CliRunner().invoke(app, ["develop", str(tmp_path / name), "--card", "archive", "--out", str(tmp_path / f"{name}.mkv"), *more])
         assert made.exit_code == 0, made.output
         with av.open(str(tmp_path / f"{name}.mkv")) as held:

@@ -83,7 +83,7 @@ PACKED_RGB = {
     "rgba64le": (PixelFormat(16, "4:4:4", rgb=True), (0, 1, 2), 4),
 }
 # One sensor value a pixel under a colour filter; the decoder has scaled black to 0 and white to all ones.
-MOSAICS = {f"bayer_{order}16le": order for order in ("rggb", "bggr", "grbg", "gbrg")}
+MOSAICS = {f"bayer_{order}{bits}": order for order in ("rggb", "bggr", "grbg", "gbrg") for bits in ("8", "16le")}
 # Float R, G, B (G, B, R in memory): light, held as 16 bits of a logarithm so that nothing above white is lost.
 FLOAT_RGB = {"gbrpf32le", "gbrapf32le"}
 FLOAT_TOP = 1.5  # the signal of ACEScct (S-2016-001, clause 4.4) that is the top code; light 65504 has 1.468
@@ -111,5 +111,5 @@ def pixel_format(av_name: str) -> PixelFormat | None:
         if av_name in table:
             return table[av_name][0]
     if av_name in MOSAICS:
-        return PixelFormat(16, "4:0:0")
+        return PixelFormat(8 if av_name.endswith("8") else 16, "4:0:0")
     return PixelFormat(16, "4:4:4", rgb=True) if av_name in FLOAT_RGB else None

@@ -180,19 +180,31 @@ def clean(
 @app.command(
     "range",
     help="RAW or log? Test recordings of one scene compared: stops from full down to where light is as strong as its noise, and twice as strong; "
-    "size; does this machine play it?\n\nExample: adzer range raw/ log.mov --curve fen-log",
+    "size; does this machine play it? With --job it is kept there, as its camera's baseline.\n\nExample: adzer range raw/ log.mov --curve fen-log",
 )
 @options.declares
-def range_(declared: dict[str, object], files: Recordings, json_: Json = False) -> None:
+def range_(
+    declared: dict[str, object], files: Recordings,
+    job: Annotated[Path | None, typer.Option(help="A job that has these recordings, to keep what is found.")] = None,
+    json_: Json = False,
+) -> None:  # fmt: skip
     from ..core.intake.take import read_file
+    from ..core.job import Job
     from ..core.route import Route
     from ..core.run import developing
 
     rows: list[dict[str, Any]] = []
+    kept: list[developing.Range] = []
     for file in files:
         facts, _ = read_file(file)
         route = Route().with_("read", **({k: v for k, v in declared.items() if k != "curve"} if facts.mosaic else declared))
-        rows.append({"file": str(file), **records.to_plain(developing.range_of(facts, route))})
+        kept.append(developing.range_of(facts, route))
+        rows.append({"file": str(file), **records.to_plain(kept[-1])})
+        if job is not None:
+            with Job.open(job) as held:
+                if not any(s.facts.fingerprint == facts.fingerprint for s in held.shots()):
+                    raise AdzerError(f"{job} has no shot of {file}. Add it first, as `adzer add` does.")
+                held.keep_measured(facts.fingerprint, "range", records.to_json(kept[-1]).encode())
     if json_:
         print_json(rows, "recordings")
         return
@@ -201,3 +213,5 @@ def range_(declared: dict[str, object], files: Recordings, json_: Json = False) 
         bound = "" if r["seen_to_black"] else "≥"
         one, two = (f"{bound}{r[name]:.1f}" for name in ("stops", "stops_at_2"))
         print(f"{one:>13}{two:>8}{r['megabits']:9.1f}{'yes' if r['keeps_up'] else 'no':>8}  {r['file']}")
+    if says := developing.either(kept)[1]:
+        print(says)

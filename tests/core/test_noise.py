@@ -405,6 +405,18 @@ def test_the_range_of_a_test_recording_is_that_of_arithmetic(well):
             assert stops == pytest.approx(np.log2(full / darkest), abs=0.5), name
 
 
+def test_raw_or_log_is_answered_by_what_each_holds():
+    def held(raw, stops, megabits, plays=True):
+        return developing.Range(stops, stops - 1, True, megabits, 30.0, plays, raw)
+
+    log = held(False, 11.0, 200.0)
+    assert developing.either([log, log]) == ("", "") == developing.either([held(True, 14.0, 900.0)])
+    short, text = developing.either([held(True, 9.0, 500.0), log, held(True, 12.3, 900.0, False)])
+    assert short == "RAW, by 1.3 stops" and "1.3 stops more, but is 4.5 times as large and does not play here" in text and "11 stops" in text
+    assert developing.either([log, held(True, 11.2, 100.0)])[0] == "log" and "50% as large" in developing.either([log, held(True, 11.2, 100.0)])[1]
+    assert "2.0 stops less" in developing.either([log, held(True, 9.0, 900.0)])[1]
+
+
 def test_bare_steps_and_blocks_are_found_and_made_even():
     """A ramp in 8 bits without noise is nearer to the ramp that it was, and nowhere half a code from what was recorded; edges stay."""
     y, x = np.mgrid[0:128, 0:512]

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import msgspec
 import numpy as np
 import pytest
 from PySide6.QtCore import QPointF
 
 from adzer.core.develop import measure, noise
-from adzer.core.records import to_plain
+from adzer.core.records import to_json, to_plain
 from adzer.desk.shots import wait
 
 
@@ -93,6 +94,23 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     assert not any(f.code == "noise-not-measured" for f in desk.walk(desk.all[below]).findings)
     desk.undo()
     assert desk.all[below].route.develop.clean is None
+
+
+def test_what_a_camera_holds_is_kept_as_its_baseline(window, bench):
+    desk = window.desk
+    raw, log = desk.shot, next(s for s in desk.shots if s.facts.mosaic is None and s.id != desk.shot.id and desk.walk(s)["read"].after.curve)
+    assert "Record one scene both ways" in bench.either_card.reason
+    bench.ranging.start()
+    assert wait(lambda: bench.ranging.found(raw) is not None and not desk.worker.busy, settle=0.2), window.note.text()
+    found = bench.ranging.found(raw)
+    assert found.raw and found.stops > found.stops_at_2 > 3 and f"{raw.name}: " in bench.either_card.reason
+    less = msgspec.structs.replace(found, stops=found.stops - 1.5, raw=False)  # of the same camera, seen as another recording of it
+    desk.job.keep_measured(log.facts.fingerprint, "range", to_json(less).encode())
+    desk.learn_found(log.facts.fingerprint)
+    for camera, says in ((raw.camera, True), ("another", False)):
+        bench._show_either(msgspec.structs.replace(log, camera=camera))
+        assert raw.camera and ("RAW holds 1.5 stops more" in bench.either_card.reason) == says
+        assert f"{log.name}: " in bench.either_card.reason
 
 
 def test_what_was_measured_before_is_tried_again_and_colour_says_nothing_of_raw_codes(window, bench):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import replace
 from fractions import Fraction
 
@@ -96,7 +97,7 @@ def answers(held: Noise, **given: object) -> dict[str, object]:
 
 class Range(msgspec.Struct, frozen=True):
     """What a test recording holds: stops from full down to where light is as strong as its noise, and twice as strong; was it seen down there, or
-    only above (then it is at least that many)? Size a second, and does this machine play it?"""
+    only above (then it is at least that many)? Size a second, and does this machine play it? ``raw``: does it hold sensor values?"""
 
     stops: float
     stops_at_2: float
@@ -104,6 +105,33 @@ class Range(msgspec.Struct, frozen=True):
     megabits: float
     plays: float
     keeps_up: bool
+    raw: bool = False
+
+    @property
+    def saw(self) -> str:
+        bound = "" if self.seen_to_black else "at least "
+        plays = "plays here" if self.keeps_up else "does not play here"
+        return f"{bound}{self.stops:.1f} stops, {self.stops_at_2:.1f} where light is twice its noise; {self.megabits:.0f} Mbit/s, {plays}"
+
+
+ALIKE = 0.3  # stops by which a range may be off
+
+
+def either(kept: Sequence[Range]) -> tuple[str, str]:
+    """RAW or log? Of test recordings of one camera the best of each against the other, in a few words and in full; empty while one of them is
+    missing."""
+    raws, logs = ([r for r in kept if r.raw == raw] for raw in (True, False))
+    if not raws or not logs:
+        return "", ""
+    raw, log = (max(one, key=lambda r: r.stops) for one in (raws, logs))
+    more, times = raw.stops - log.stops, raw.megabits / max(log.megabits, 1e-6)
+    size = f"is {times:.1f} times as large" if times >= 1 else f"is {times:.0%} as large"
+    size += "" if raw.keeps_up else " and does not play here"
+    if more <= ALIKE:
+        less = "no more stops" if more > -ALIKE else f"{-more:.1f} stops less"
+        return "log", f"Log: RAW holds {less}, and {size}. Take RAW where what was white is still to be chosen."
+    text = f"RAW holds {more:.1f} stops more, but {size}. Of a scene that spans less than {log.stops:.0f} stops log keeps all, too."
+    return f"RAW, by {more:.1f} stops", text
 
 
 def range_of(facts: FileFacts, route: Route) -> Range:
@@ -117,7 +145,7 @@ def range_of(facts: FileFacts, route: Route) -> Range:
     two, _ = noise.range_of(held, looked_at, made, 2.0)
     plays = play.measure(facts)
     seconds = float(facts.duration or 0) or 1.0
-    return Range(one, two, seen, round(facts.size * 8 / seconds / 1e6, 1), plays.rate, plays.keeps_up(facts.rate))
+    return Range(one, two, seen, round(facts.size * 8 / seconds / 1e6, 1), plays.rate, plays.keeps_up(facts.rate), looked_at.values)
 
 
 class Taken(msgspec.Struct, frozen=True):

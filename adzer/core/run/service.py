@@ -278,6 +278,7 @@ OF_A_STAGE: dict[str, Callable[..., object]] = {
     ),
     "drawn": steadied.drawn, "followed": steadied.followed, "evenly": pacing.evenly, "loop": loops.loop, "ways looped": loops.ways,
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),
+    "range": lambda facts, route, seen: developing.range_of(facts, route),
     "seen": developing.seen_of, "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
 }  # fmt: skip
 

@@ -15,7 +15,7 @@ from ....core.light import names as colour_cards
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
-from ....core.run.developing import Close, Taken, best
+from ....core.run.developing import Close, Range, Taken, best, either
 from ....core.run.service import Reply
 from ...model import Desk
 from ...widgets.lines import Lines
@@ -82,8 +82,10 @@ class DevelopBench(StageBench):
         self.order = Choice([("as said", None), *((name.upper(), name) for name in ("rggb", "bggr", "grbg", "gbrg"))], None)
         self.order.chosen.connect(lambda v: desk.answer("develop", order=v))
         self.order_card = Question("Under which colour filter?", self.order)
+        self.ranging = Measuring(desk, "range", Range, ("Measure its range", "Measuring its range…"), lambda *_: None)
+        self.either_card = Question("RAW or log?", self.ranging.button)
         self.of_values = [self.white_card, self.bright_card, self.gone_card, self.into_card]
-        self.questions = [self.noise_card, *self.of_values, self.order_card, self.even_card, self.loupe_card]
+        self.questions = [self.noise_card, *self.of_values, self.order_card, self.even_card, self.either_card, self.loupe_card]
         self.loupe, self.levels, self.by_level, self.off = Loupe(), Levels(), ByLevel(), Off()
         self.over = Lines("Gone over the take", "%", 2)
         self.instruments = [self.loupe, self.by_level, self.off, self.levels, self.over]
@@ -270,9 +272,21 @@ class DevelopBench(StageBench):
         self.order_card.settle(said if said and walked.route.develop.order is None and not (held and held.diagonal) else "")
         if sensor is not None:
             self._show_values(shot, walked, held)
+        self._show_either(shot)
         self.loupe_card.say("Drag on the picture to look elsewhere. Pieces are shown at whole multiples of their recorded pixels, as delivered.")
         self.loupe.note = f"{self.loupe.zoom}:1"
         self._ask()
+
+    def _show_either(self, shot: Shot) -> None:
+        """What test recordings of the same camera hold, as its baseline."""
+        of_camera = [s for s in self.desk.shots if s.id == shot.id or (shot.camera and s.camera == shot.camera)]
+        kept = {s.name: found for s in of_camera if (found := self.ranging.found(s)) is not None}
+        self.ranging.button.setVisible(shot.name not in kept)
+        short, verdict = either(list(kept.values()))
+        self.either_card.settle(short)
+        lines = [f"{name}: {found.saw}." for name, found in sorted(kept.items(), key=lambda held: -held[1].stops)[:4]]
+        ask = "Record one scene both ways, from black to burnt out, and have both measured: what each holds is kept for this camera."
+        self.either_card.say(" ".join([verdict or ask, *lines]))
 
     def _show_noise(self, shot: Shot, walked: Walk) -> None:
         s, held = walked.route.develop, noise.found(self.desk.found(shot))

@@ -5,7 +5,9 @@ from __future__ import annotations
 import msgspec
 import numpy as np
 import pytest
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QEvent, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QApplication
 
 from adzer.core.develop import measure, noise
 from adzer.core.records import to_json, to_plain
@@ -38,6 +40,15 @@ def test_values_are_balanced_looked_at_and_healed(window, bench):
     bench.kelvin._move(6500.0)
     bench.kelvin.settled.emit(6500.0)
     assert desk.shot.route.develop.kelvin == 6500 and wait(lambda: _grey(window)[0] > 1.2 * _grey(window)[2])
+    places = [bench.lights.place(light) for light in ((2500.0, 0.0), (5600.0, 0.0), (5600.0, 20.0))]
+    assert places[0].x() < places[1].x() == places[2].x() and places[2].y() < places[1].y()  # warm to cool, greener above
+    for kind, button in (("MouseButtonPress", 1), ("MouseMove", 1), ("MouseButtonRelease", 0)):
+        at, left, plain = places[2], Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+        QApplication.sendEvent(bench.lights, QMouseEvent(getattr(QEvent.Type, kind), at, at, left, Qt.MouseButton(button), plain))
+    s = desk.shot.route.develop
+    assert (s.white, s.kelvin) == ("light", 5600) and s.tint == pytest.approx(20, abs=1)
+    desk.undo()
+    assert desk.shot.route.develop.kelvin == 6500  # the drag was one edit
     bench.white.choose("patch")
     bench.dragged(QPointF(0.267, 0.83), True)
     assert wait(lambda: desk.shot.route.develop.white == "patch" and not desk.worker.busy, settle=0.5), window.note.text()

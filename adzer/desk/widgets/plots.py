@@ -21,9 +21,10 @@ TITLE = 22  # pixels of the title's line
 
 class Plot(QWidget):
     """A titled panel. Subclasses draw inside ``body`` in ``draw``; ``dark`` ones judge light, so they are dark in both lights.
-    A click on the title asks that it unfold to the full width, or fold back (``wide``)."""
+    A click on the title asks that it unfold to the full width, or fold back (``wide``), where it ``unfolds``."""
 
     dark = False
+    unfolds = True
     unfolded = Signal()
 
     def __init__(self, title: str, stretch: int = 1) -> None:
@@ -35,7 +36,7 @@ class Plot(QWidget):
         self.wide = False
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if event.position().y() < TITLE:
+        if self.unfolds and event.position().y() < TITLE:
             self.unfolded.emit()
 
     def body(self) -> QRectF:
@@ -59,7 +60,8 @@ class Plot(QWidget):
         painter.setPen(QPen(p.quiet, 1.2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         x, tip = used - 14.0, 7.5 if not self.wide else 12.5  # an angle that opens, or closes
-        painter.drawPolyline(QPolygonF([QPointF(x - 3.5, 20 - tip), QPointF(x, tip), QPointF(x + 3.5, 20 - tip)]))
+        if self.unfolds:
+            painter.drawPolyline(QPolygonF([QPointF(x - 3.5, 20 - tip), QPointF(x, tip), QPointF(x + 3.5, 20 - tip)]))
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
         note = fitting(self.note, painter.fontMetrics(), self.width() - used)

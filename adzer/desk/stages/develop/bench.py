@@ -22,7 +22,7 @@ from ...widgets.lines import Lines
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question
 from ..base import StageBench
 from ..measuring import Measuring
-from .plots import ByLevel, Levels, Loupe, Off
+from .plots import ByLevel, Levels, Lights, Loupe, Off
 
 LESS, MORE = 0.7, 1.3  # times what was measured
 
@@ -67,7 +67,9 @@ class DevelopBench(StageBench):
         for name, field in (("kelvin", self.kelvin), ("tint", self.tint)):
             field.drafted.connect(lambda v, n=name: self._lit(n, v))
             field.settled.connect(lambda _: desk.commit())
-        self.white_card = Question("What was white?", self.white, Numbers(("light, K", self.kelvin), ("tint", self.tint)))
+        self.lights = Lights()
+        self.lights.picked.connect(self._picked)
+        self.white_card = Question("What was white?", self.white, self.lights, Numbers(("light, K", self.kelvin), ("tint", self.tint)))
         self.exposure = Number(0, 0.02, -8, 8, 2, sign=True)
         self.exposure.drafted.connect(lambda v: desk.draft("develop", exposure=v))
         self.exposure.settled.connect(lambda _: desk.commit())
@@ -150,6 +152,11 @@ class DevelopBench(StageBench):
     def _lit(self, name: str, value: float) -> None:
         other = {"kelvin": self.kelvin.value, "tint": self.tint.value} | {name: value}
         self.desk.draft("develop", white="light", **other)
+
+    def _picked(self, kelvin: float, tint: float, done: bool) -> None:
+        self.desk.draft("develop", white="light", kelvin=kelvin, tint=tint)
+        if done:
+            self.desk.commit()
 
     def _into(self, name: object) -> None:
         curve = str(name)
@@ -352,12 +359,14 @@ class DevelopBench(StageBench):
         assert sensor is not None
         neutral = values.neutral_of(sensor, s)
         kelvin, tint = camera.correlated(camera.white_of(sensor, neutral))
-        shot_kelvin, shot_tint = camera.correlated(camera.white_of(sensor, values.as_shot(sensor)))
+        shot_kelvin, shot_tint = (round(v, 1) + 0.0 for v in camera.correlated(camera.white_of(sensor, values.as_shot(sensor))))
+        said = bool(sensor.neutral or sensor.white_xy)
+        self.lights.show_lights((shot_kelvin, shot_tint) if said else None, (kelvin, tint))
         self.white.set_value(s.white)
         self.kelvin.set_value(kelvin)
         self.tint.set_value(tint)
-        said = f"The camera said {shot_kelvin:.0f} K, tint {shot_tint:+.1f}" if sensor.neutral or sensor.white_xy else "The camera did not say"
-        self.white_card.say(f"{said}. Undone on the sensor's own values, before anything else.".replace("-", "−"))
+        told = f"The camera said {shot_kelvin:.0f} K, tint {shot_tint:+.1f}" if said else "The camera did not say"
+        self.white_card.say(f"{told}. Undone on the sensor's own values, before anything else.".replace("-", "−"))
         self.exposure.set_value(s.exposure)
         self.bright_card.say("In stops, on the sensor's values: as a longer exposure would have been, but with the noise of this one.")
         self.gone.set_value(s.highlights or "neutral")
@@ -375,9 +384,9 @@ class DevelopBench(StageBench):
         self.into.set_answers(curves, s.into)
         self.white_card.settle(f"as shot, {kelvin:.0f} K" if s.white == "as shot" and sensor.neutral else "")
         self.bright_card.settle("" if s.exposure else "+0.0 stops")
-        said = {"neutral": "white", "rebuild": "rebuilt", "as is": "as it is"}.get(s.highlights or "", "")
+        done = {"neutral": "white", "rebuild": "rebuilt", "as is": "as it is"}.get(s.highlights or "", "")
         nothing = held is not None and not any(held.gone)
-        self.gone_card.settle("" if held is None else "nothing" if nothing else said)
+        self.gone_card.settle("" if held is None else "nothing" if nothing else done)
         self.into_card.settle("light, wide primaries" if s.into == "light" else "")
         self.into_card.say("Sensor values have no curve. For a table that expects a log curve they are put into that one; else they stay light.")
 

@@ -3,17 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QLinearGradient, QMouseEvent, QPainter, QPen, QPolygonF
 
+from ....core.develop import camera
 from ....core.develop.measure import BINS, STOPS, Held
 from ....core.develop.noise import SEEN, Noise, Seen
+from ....core.light import names
+from ....core.light.primaries import daylight, rgb_to_xyz, xy_to_xyz
 from ....core.run.developing import STRUCTURE, Close, Taken
 from ...theme import theme
 from ...widgets.plots import Plot
 
+Light = tuple[float, float]  # kelvin and tint
+HUES = 24
 CHANNELS = (("red", QColor("#C98072")), ("green", QColor("#8FAF8B")), ("blue", QColor("#7F9CC6")))
 
 
@@ -105,6 +111,84 @@ class Levels(Plot):
         painter.setPen(self.ink())
         for stop in range(2, STOPS, 4):
             self.text(painter, body.right() - stop / STOPS * body.width() - 6, body.bottom() - 4, f"−{stop}")
+
+
+class Lights(Plot):
+    """What was white, on the line of daylights from warm to cool and off it, greener or pinker: as the camera said (a ring), and as it is taken (a
+    dot), which can be dragged. ``picked``: kelvin, tint, and whether that was the last of a drag; a control, not an instrument."""
+
+    dark, unfolds = True, False
+    picked = Signal(float, float, bool)
+
+    def __init__(self) -> None:
+        super().__init__("On the line of daylights")
+        self.setFixedHeight(112)
+        self._said: Light | None = None
+        self._taken: Light | None = None
+
+    def show_lights(self, said: Light | None, taken: Light) -> None:
+        """Each kelvin and tint; ``said`` None: the camera did not say."""
+        self._said, self._taken = said, taken
+        self.update()
+
+    def place(self, light: Light) -> QPointF:
+        """Evenly by reciprocal kelvins, as light is seen to differ, and by tint."""
+        body, (warm, cool) = self.body(), (1 / k for k in camera.KELVIN)
+        across = (warm - 1 / light[0]) / (warm - cool)
+        return QPointF(body.left() + across * body.width(), body.center().y() - light[1] / camera.TINT[1] * (body.height() / 2 - 16))
+
+    def light_at(self, at: QPointF) -> Light:
+        body, (warm, cool) = self.body(), (1 / k for k in camera.KELVIN)
+        across = float(np.clip((at.x() - body.left()) / body.width(), 0, 1))
+        tint = (body.center().y() - at.y()) / (body.height() / 2 - 16) * camera.TINT[1]
+        return round(1 / (warm - across * (warm - cool)) / 25) * 25, round(float(np.clip(tint, *camera.TINT)), 1)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._drag(event, False)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        self._drag(event, False)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drag(event, True)
+
+    def _drag(self, event: QMouseEvent, done: bool) -> None:
+        if self._taken is not None and self.body().contains(event.position()):
+            self.picked.emit(*self.light_at(event.position()), done)
+
+    def draw(self, painter: QPainter, body: QRectF) -> None:
+        if self._taken is None:
+            return
+        line = QLinearGradient(body.left(), 0, body.right(), 0)
+        for n, colour in enumerate(_hues()):
+            line.setColorAt(n / (HUES - 1), colour)
+        middle = body.center().y()
+        painter.fillRect(QRectF(body.left(), middle - 3, body.width(), 6), line)
+        painter.setPen(QPen(self.faint(), 1))
+        for kelvin in (2500, 3200, 4000, 5600, 9000):
+            x = self.place((kelvin, 0.0)).x()
+            painter.drawLine(QPointF(x, middle + 5), QPointF(x, body.bottom() - 15))
+        painter.setPen(self.ink())
+        for kelvin in (2500, 3200, 4000, 5600, 9000):
+            self.text(painter, self.place((kelvin, 0.0)).x() - 11, body.bottom() - 4, f"{kelvin}")
+        self.text(painter, body.left() + 6, body.top() + 13, "greener")
+        self.text(painter, body.left() + 6, body.bottom() - 17, "pinker")
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(self.ink(), 1.6))
+        if self._said is not None:
+            painter.drawEllipse(self.place(self._said), 8, 8)
+        painter.setBrush(self.ink())
+        painter.drawEllipse(self.place(self._taken), 4, 4)
+
+
+@lru_cache(maxsize=1)
+def _hues() -> tuple[QColor, ...]:
+    """Of daylights, evenly by reciprocal kelvins, each as bright as a screen shows it."""
+    to_screen, made = np.linalg.inv(rgb_to_xyz(names.primaries("bt709"))), list[QColor]()
+    for kelvin in 1 / np.linspace(1 / camera.KELVIN[0], 1 / camera.KELVIN[1], HUES):
+        light = np.clip(to_screen @ xy_to_xyz(daylight(float(kelvin))), 0, None)
+        made.append(QColor.fromRgbF(*((light / light.max()) ** (1 / 2.2)).tolist()))
+    return tuple(made)
 
 
 class ByLevel(Plot):

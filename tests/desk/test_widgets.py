@@ -26,6 +26,7 @@ from adzer.desk.stages.deliver.plots import Frames, Leaving
 from adzer.desk.stages.read.plots import Trace
 from adzer.desk.stages.shape.plots import Outline, ScaleFigure
 from adzer.desk.theme import DAY, MAT, draw_mark
+from adzer.desk.widgets.lines import _beside
 from adzer.desk.widgets.picture import PictureView, to_qimage
 from adzer.desk.widgets.plots import Histogram, Table
 from adzer.desk.widgets.questions import Choice, Number, Pick, Question
@@ -48,6 +49,20 @@ def ink_in(image, colour, tolerance=12):
     data = np.frombuffer(image.convertToFormat(QImage.Format.Format_RGB32).constBits(), np.uint8).reshape(h, w, 4)
     wanted = np.array([colour.blue(), colour.green(), colour.red()])
     return float((np.abs(data[..., :3].astype(int) - wanted).max(axis=-1) <= tolerance).mean())
+
+
+def test_a_lines_name_lies_beside_it_and_on_no_line():
+    body, columns = QRectF(0, 0, 300, 140), np.arange(0.0, 300.0)
+    courses = [70 + 40 * np.sin(columns / 14), np.full(300, 70.0)]
+    taken = []
+    for own, wide in ((0, 50), (1, 20)):
+        box = _beside(body, columns, courses, own, 0.1 + 0.3 * own, wide, taken)
+        under = (columns >= box.left()) & (columns <= box.right())
+        assert body.contains(box) and not any(box.intersects(t) for t in taken)
+        lies = courses[own][under]
+        assert min(abs(lies - box.top()).min(), abs(lies - box.bottom()).min()) < 4  # its own line is next to it
+        assert sum(((c[under] > box.top()) & (c[under] < box.bottom())).sum() for c in courses) <= 5
+        taken.append(box)
 
 
 def test_marks_differ_in_shape_not_only_in_colour():

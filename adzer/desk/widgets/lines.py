@@ -8,8 +8,27 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
 
-from ..theme import theme
+from ..theme import font, theme
 from ..widgets.plots import Array, Plot
+
+
+def _beside(body: QRectF, columns: Array, courses: list[Array], own: int, about: float, wide: float, taken: list[QRectF]) -> QRectF:
+    """Where a line's name goes: just above or below it, where that touches as little as can be, ``about`` that share of the way. ``courses``: how
+    high each line lies in each of ``columns``."""
+    best, least = QRectF(), float("inf")
+    for share in np.linspace(0, 1, 41):
+        left = body.left() + 8 + share * max(body.width() - 16 - wide, 0)
+        under = (columns >= left) & (columns <= left + wide)
+        if not under.any():
+            continue
+        line = courses[own][under]
+        for top in (float(line.min()) - 15, float(line.max()) + 2):
+            box = QRectF(left, top, wide, 13)
+            crossed = sum(float(((c[under] > top) & (c[under] < top + 13)).sum()) for c in courses)
+            crossed += 60 * sum(box.intersects(t) for t in taken) + 60 * (not body.contains(box))
+            if (cost := crossed + 20 * abs(share - about)) < least:
+                best, least = box, cost
+    return best
 
 
 class Lines(Plot):
@@ -67,22 +86,30 @@ class Lines(Plot):
             painter.drawLine(QPointF(body.left(), y(limit)), QPointF(body.right(), y(limit)))
             painter.setPen(theme.p.accent_text)
             self.text(painter, body.right() - 5, y(limit) - 3, f"{name} {limit:.3g}".replace("-", "−"), right=True)
+        columns = np.arange(body.left(), body.right())
+        across = np.array([x(float(t)) for t in self._times])
+        courses = [np.interp(columns, across, [y(float(v)) for v in values]) for _, values in self._lines]
+        top = f"{most:.3g} {self.unit}"
+        painter.setFont(font(8))
+        words = painter.fontMetrics().horizontalAdvance
+        taken = [QRectF(body.left() + 5, body.top(), words(top), 14)]
         for i, (name, values) in enumerate(self._lines):
             painter.setPen(QPen(theme.p.ink, 1.5, self.STYLES[i % 3]))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawPolyline(
-                QPolygonF([QPointF(x(float(t)), y(float(v))) for t, v in zip(self._times, values, strict=True)])
-            )
+            painter.drawPolyline(QPolygonF([QPointF(a, y(float(v))) for a, v in zip(across, values, strict=True)]))
+            if not name:
+                continue
             painter.setPen(theme.p.ink)
-            at = int((0.12 + 0.3 * i) * (len(values) - 1))  # names stand apart even where lines meet
-            where = y(float(values[at]))
-            self.text(painter, x(float(self._times[at])), where - 4 if where > body.top() + 16 else where + 12, name)
+            # Names stand apart even where lines meet.
+            box = _beside(body, columns, courses, i, 0.12 + 0.3 * i, words(name), taken)
+            taken.append(box)
+            self.text(painter, box.left(), box.bottom() - 3, name)
         self._span = (x(first), x(last), first, last)
         self._draw_pegs(painter, body.bottom() - 5, x)
         painter.setPen(QPen(theme.p.ink, 1.5))
         painter.drawLine(QPointF(x(self._now), body.top()), QPointF(x(self._now), body.bottom()))
         painter.setPen(theme.p.quiet)
-        self.text(painter, body.left() + 5, body.top() + 11, f"{most:.3g} {self.unit}")
+        self.text(painter, body.left() + 5, body.top() + 11, top)
 
     def _draw_pegs(self, painter: QPainter, base: float, x: Callable[[float], float]) -> None:
         self._handles = []

@@ -358,8 +358,8 @@ class DevelopBench(StageBench):
         sensor = values.sensor_of(shot.facts, s)
         assert sensor is not None
         neutral = values.neutral_of(sensor, s)
-        kelvin, tint = camera.correlated(camera.white_of(sensor, neutral))
-        shot_kelvin, shot_tint = (round(v, 1) + 0.0 for v in camera.correlated(camera.white_of(sensor, values.as_shot(sensor))))
+        each = (camera.correlated(camera.white_of(sensor, n)) for n in (neutral, values.as_shot(sensor)))
+        (kelvin, tint), (shot_kelvin, shot_tint) = ((k, round(v, 1) + 0.0) for k, v in each)
         said = bool(sensor.neutral or sensor.white_xy)
         self.lights.show_lights((shot_kelvin, shot_tint) if said else None, (kelvin, tint))
         self.white.set_value(s.white)

@@ -146,7 +146,7 @@ def _two(front: Path, rear: Path | None, declared: dict[str, object], across: fl
     from ..core.route import Route, walk
 
     facts, seen = read_file(front, rear=rear)
-    route = Route().with_("read", **{"projection": "fisheye", "eyes": "one"} | declared)
+    route = Route().with_("read", **options.ROUND | declared)
     route = route.with_("shape", across=across) if across else route
     if walk(route, facts, seen).draft.rig is None:
         if rear is not None:

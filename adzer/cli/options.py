@@ -64,6 +64,9 @@ Rear = Annotated[Path | None, typer.Option(help="The file of the other, rear len
 Match = Annotated[bool, typer.Option(help="Match two lenses by what both see first.")]
 
 
+ROUND: dict[str, object] = {"projection": "fisheye", "eyes": "one"}  # what is declared of two lenses' files, if nothing else is
+
+
 DECLARED: dict[str, object] = {
     "curve": Curve, "primaries": Primaries, "range": Range, "matrix": Matrix, "siting": Siting, "turn": Turn,
     "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First,

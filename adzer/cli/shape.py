@@ -52,7 +52,7 @@ def reframe(
     path = view_path(view, keyframes, laid)
     facts, seen = read_file(file, rear=rear)
     delivery, raster = making.card_for(card, out), parse_size(size)
-    route = Route().with_("read", **declared)
+    route = Route().with_("read", **(options.ROUND if rear is not None else {}) | declared)
     shaped: dict[str, object] = {
         "view": records.to_plain(path),
         "shape": f"{raster[0]}/{raster[1]}",

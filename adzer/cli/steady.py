@@ -200,7 +200,7 @@ def steady(
     from .shape import view_path
 
     facts, seen = read_file(file, rear=rear)
-    route = options.shaped(Route().with_("read", **declared), shaped)
+    route = options.shaped(Route().with_("read", **(options.ROUND if rear is not None else {}) | declared), shaped)
     if match:
         route = route.with_("join", **matched(match_lenses(facts, route, seen)))
     if view is not None or keyframes is not None:

@@ -388,8 +388,8 @@ class Draft:
     held     from places of a flat picture that is held to where they were recorded; of a recording of directions, from those; ``aspect``:
              how many times as wide as high its pixels were taken to be
     lamp     by how much its light is made brighter, frame by frame
-    lens     the one round one through which it was seen; ``rig``: of two lenses that are looked through as one;
-             ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
+    lens     round, through which it was seen, as the footage shows it, where that may be relied on
+    rig      of two lenses that are looked through as one; ``pair``: of two eyes; ``foot``: of a sphere, where it is patched
     overlays   what is laid over the delivered pictures; ``black``: left, top, width and height of what is black on them
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded

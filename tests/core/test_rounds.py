@@ -50,11 +50,12 @@ def _recorded(world, frame, readout, much=1.0):
 
 
 def _written(path, pictures):
-    spec = VideoSpec("ffv1", (SIDE, SIDE), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
+    high, wide = pictures[0].shape
+    spec = VideoSpec("ffv1", (wide, high), 8, "4:2:0", Fraction(25), Fraction(1, 25), VideoTags("bt709", "bt709", "bt709", "limited"), 1, {})
     with Writer(path, spec) as writer:
         for n, picture in enumerate(pictures):
             frame, target = writer.blank()
-            target[0][:SIDE, :SIDE] = np.clip(np.rint(picture), 16, 235)
+            target[0][:high, :wide] = np.clip(np.rint(picture), 16, 235)
             target[1][:], target[2][:] = 128, 128
             writer.write(frame, n)
 
@@ -98,23 +99,39 @@ def test_the_readout_of_a_round_lens_is_told(read_out):
     assert _off(turns.stood(rows), truth[0].inv() * truth).max() < 0.2
 
 
+def _off_their_rows(facts, route, readout, eye=0):
+    """(n,) recorded pixels by which what a panel looks at lies off where its rows truly were."""
+    panel, off = walk(route, facts).draft.panels[eye], []
+    x, y = (np.ravel(v) for v in np.meshgrid(np.linspace(0.05, 0.95, 5) * panel.size[0], np.linspace(0.02, 0.98, 7) * panel.size[1]))
+    for n in range(3, FRAMES - 3):
+        looked = _stood(np.array(n / RATE)).apply(panel.look.directions(x, y, n / RATE))
+        place, angle = _by_rows(lambda rows, n=n, d=looked: _stood(n / RATE + readout * np.broadcast_to(rows, len(d))).inv().apply(d))
+        off.append(np.hypot(*(panel.recorded(x, y, n / RATE) - panel.region[:2] - place).T)[np.degrees(angle) < 90])
+    return np.concatenate(off)
+
+
 @pytest.mark.parametrize("heading", ["world", "vehicle"])
 def test_each_row_is_put_where_it_belongs(read_out, heading):
     """What a view looks at lies where the camera's true course says that its row was; a tenth is left of how far it was off. Headed as it rides,
     the view turns on itself, by which no row goes anywhere."""
     facts, rows, readout = read_out
-    left = []
-    for says in (None, 0.0):
-        route = _answered(facts, rows, readout=says, heading=heading)
-        panel = walk(route, facts).draft.panels[0]
-        x, y = (np.ravel(v) for v in np.meshgrid(np.linspace(0.05, 0.95, 5) * panel.size[0], np.linspace(0.02, 0.98, 7) * panel.size[1]))
-        off = []
-        for n in range(3, FRAMES - 3):
-            looked = _stood(np.array(n / RATE)).apply(panel.look.directions(x, y, n / RATE))
-            place, angle = _by_rows(lambda rows, n=n, d=looked: _stood(n / RATE + readout * np.broadcast_to(rows, len(d))).inv().apply(d))
-            off.append(np.hypot(*(panel.recorded(x, y, n / RATE) - place).T)[np.degrees(angle) < 90])
-        left.append(np.sqrt((np.concatenate(off) ** 2).mean()))
+    routes = [_answered(facts, rows, readout=says, heading=heading) for says in (None, 0.0)]
+    left = [np.sqrt((_off_their_rows(facts, route, readout) ** 2).mean()) for route in routes]
     assert left[1] > 0.15 and left[0] < 0.12 * left[1], left
+
+
+def test_both_eyes_of_round_lenses_stand_and_their_rows_too(tmp_path):
+    world = _world()
+    _written(tmp_path / "pair.mkv", [np.tile(_recorded(world, n, 0.016), 2) for n in range(FRAMES)])
+    facts = facts_of(tmp_path / "pair.mkv")
+    pair = SAYS.with_("read", eyes="side by side", first="left").with_("join", laid="beside")
+    rows = steadying.rows_of(facts, pair)
+    for says, least, most in ((None, 0.0, 0.1), (0.0, 0.15, 9.0)):
+        route = steadying.as_it_shows(rows, facts, pair.with_("steady", method="level", readout=says, lean=(0.1, 0.0)))
+        route = route.with_("steady", **steadying.answers(rows, facts, route))
+        for eye in (0, 1):
+            off = _off_their_rows(facts, route, 0.016, eye)
+            assert len(off) > 100 and least < np.sqrt((off**2).mean()) < most
 
 
 @pytest.mark.parametrize("read_out", [0.016], indirect=True)

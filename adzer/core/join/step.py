@@ -47,10 +47,7 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
     if not two_lenses(picture, context):
         if context.facts.beside is not None:
             return StepResult(picture, "two lenses side by side, not stitched")
-        lens = None
-        if picture.projection == "fisheye" and not picture.turn:
-            discs = context.seen.discs if context.seen is not None else ()
-            lens = Round.shown(picture.region("left"), discs, context.across, context.bend)
+        lens = _as_shown(picture, context) if picture.projection == "fisheye" and not picture.turn else None
         return StepResult(picture, "one recording, nothing to join", idle=True, draft=context.draft.with_(lens=lens))
     findings = []
     matched = settings.error is not None or any(settings.turn) or settings.gain != (1.0, 1.0, 1.0)
@@ -86,7 +83,13 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
     says = "two lenses, matched" if matched else "two lenses, not matched"
     if rig.whole:
         says += ", a whole sphere"
-    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=names.recorded(picture)))
+    lens = None if lenses or not matched or picture.turn else _as_shown(picture, context)
+    return StepResult(picture, says, tuple(findings), draft=context.draft.with_(rig=rig, curve=names.recorded(picture), lens=lens))
+
+
+def _as_shown(picture: Picture, context: Context) -> Round:
+    discs = context.seen.discs if context.seen is not None else ()
+    return Round.shown(picture.region("left"), discs, context.across, context.bend)
 
 
 def around(met: tuple[Met, ...], what: str, channel: int | None = None) -> Around | None:
@@ -156,7 +159,8 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
     )  # fmt: skip
     after = picture.with_(raster=size, pixel_aspect=aspect, eyes="one", packing=None, first=None)
     says = f"two eyes, {WORDS[laid]}" + (f", {settings.leading} first" if len(order) > 1 else "")
-    return StepResult(after, says, tuple(findings), draft=context.draft.with_(pair=pair))
+    lens = _as_shown(after, context) if after.projection == "fisheye" and not after.turn else None
+    return StepResult(after, says, tuple(findings), draft=context.draft.with_(pair=pair, lens=lens))
 
 
 def _against_measured(settings: JoinSettings, first: str, context: Context) -> list[Finding]:

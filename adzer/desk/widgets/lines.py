@@ -92,7 +92,9 @@ class Lines(Plot):
         top = f"{most:.3g} {self.unit}"
         painter.setFont(font(8))
         words = painter.fontMetrics().horizontalAdvance
-        taken = [QRectF(body.left() + 5, body.top(), words(top), 14)]
+        corner, now = body.left() + 5, x(self._now)
+        corner = now + 4 if corner - 3 < now < corner + words(top) else corner
+        taken = [QRectF(corner, body.top(), words(top), 14)]
         for i, (name, values) in enumerate(self._lines):
             painter.setPen(QPen(theme.p.ink, 1.5, self.STYLES[i % 3]))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -107,9 +109,9 @@ class Lines(Plot):
         self._span = (x(first), x(last), first, last)
         self._draw_pegs(painter, body.bottom() - 5, x)
         painter.setPen(QPen(theme.p.ink, 1.5))
-        painter.drawLine(QPointF(x(self._now), body.top()), QPointF(x(self._now), body.bottom()))
+        painter.drawLine(QPointF(now, body.top()), QPointF(now, body.bottom()))
         painter.setPen(theme.p.quiet)
-        self.text(painter, body.left() + 5, body.top() + 11, top)
+        self.text(painter, corner, body.top() + 11, top)
 
     def _draw_pegs(self, painter: QPainter, base: float, x: Callable[[float], float]) -> None:
         self._handles = []

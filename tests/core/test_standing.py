@@ -408,3 +408,16 @@ def test_what_is_no_record_of_it_is_said(carried, tmp_path):
         sidecar.fitted(other, rows, times, "m.csv")
     with pytest.raises(AdzerError, match="of another shot"):
         sidecar.fitted(sidecar.Rates(columns[:300, 0], columns[:300, 1:]), rows, times, "m.csv")
+
+
+def test_only_what_goes_one_way_travels():
+    rng, rows = np.random.default_rng(4), np.zeros((200, 18), np.float32)
+    astray = rng.normal(size=(200, 3))
+    rows[:, turns.ALONG] = astray / np.linalg.norm(astray, axis=1, keepdims=True)
+    rows[::2, turns.ALONG] = 0
+    assert standing.travels(rows) < steadying.TRAVELS / 2
+    t = np.arange(200) / 40
+    rows[:, turns.ALONG] = np.stack([0.2 * np.sin(9 * t), np.cos(0.2 * np.sin(9 * t)), 0 * t], axis=1)  # ahead, and shaken
+    assert standing.travels(rows) > 0.9
+    rows[::10, turns.ALONG] = 0
+    assert standing.travels(rows) > 0.8

@@ -20,6 +20,7 @@ from .slow import SLOW, slow
 from .solve import BETWEEN
 
 Lean = tuple[float, float]
+TOGETHER = 25  # frames that a camera goes one way
 
 
 def calm(stands: Array, rate: float, hz: float) -> Array:
@@ -76,8 +77,12 @@ def _headed(stands: Array, along: Array, rate: float, heading: Heading, cut: flo
 
 
 def travels(rows: Rows) -> float:
-    """Share of frames on which something says where it travels."""
-    return float((np.abs(rows[:, ALONG]).sum(axis=1) > 0).mean())
+    """Share of frames on which something says where it travels, and others about them say the same: what stands, and is only thought to pass by,
+    goes anywhere from frame to frame."""
+    from scipy.ndimage import uniform_filter1d
+
+    agreed = uniform_filter1d(rows[:, ALONG].astype(np.float64), min(TOGETHER, len(rows)), axis=0, mode="nearest")
+    return float(np.linalg.norm(agreed, axis=1).mean())
 
 
 def shaken(stands: Array, rate: float, hz: float) -> Array:

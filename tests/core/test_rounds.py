@@ -118,6 +118,8 @@ def test_each_row_is_put_where_it_belongs(read_out, heading):
     routes = [_answered(facts, rows, readout=says, heading=heading) for says in (None, 0.0)]
     left = [np.sqrt((_off_their_rows(facts, route, readout) ** 2).mean()) for route in routes]
     assert left[1] > 0.15 and left[0] < 0.12 * left[1], left
+    codes = [[f.code for f in walk(r, facts).findings] for r in (routes[0], routes[0].with_("shape", across=180.0))]
+    assert "steadied-otherwise" not in codes[0] and "steadied-otherwise" in codes[1]
 
 
 def test_both_eyes_of_round_lenses_stand_and_their_rows_too(tmp_path):

@@ -26,7 +26,7 @@ from ..space.sphere import Directions, Round
 from ..steady import lamp, sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
-from ..steady.step import is_flat, lens_of, pane_of, times_of
+from ..steady.step import is_flat, lens_of, named, pane_of, times_of
 from .analysing import motion_of, turns_of
 from .render import Progress, Report
 
@@ -65,7 +65,8 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         text, goes = _standing(rows, facts, route, seen, seen_through)
     if s.evens and seen_through is None:
         light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
-    return records.to_plain(s) | {"moves": text, "goes": goes, "light": light}
+    through = named("", seen_through) if isinstance(seen_through, Round) else ""
+    return records.to_plain(s) | {"moves": text, "goes": goes, "light": light, "through": through}
 
 
 def recorded_curve(facts: FileFacts, route: Route, seen: Seen | None) -> Curve | None:

@@ -30,15 +30,16 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     view     degrees that a flat picture's lens sees across the recorded one: it is held by turning it; None: nobody knows, and it is shifted
     evens    its light is made even, frame by frame: what is faster than the cut goes; ``light``: by how many stops (``lamp.packed``)
     aspect   how many times as wide as high each pixel of the upright picture was when its moves were solved, its lens's squeeze undone
+    through  the round lenses that it was followed through (``step.named``), empty: none
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change; ``goes``: how fast what is left of its
              way is where rows are read out one after another (``solve.going``), likewise; of round lenses how the camera itself turned
     """
 
-    OWN = frozenset({"moves", "goes", "light", "aspect", "lean", "opens", "mark", "still", "sidecar"})
-    FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: lambda plain: plain, 4: lambda plain: plain}
+    OWN = frozenset({"moves", "goes", "light", "aspect", "through", "lean", "opens", "mark", "still", "sidecar"})
+    FROM = dict.fromkeys(range(1, 6), lambda plain: plain)
 
-    version: int = 5
+    version: int = 6
     method: Method = "off"
     budget: Annotated[float, Meta(ge=0, le=0.5)] = 0.08
     eases: bool = False
@@ -55,6 +56,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     view: Annotated[float, Meta(ge=5, le=150)] | None = None
     evens: bool = False
     aspect: Annotated[float, Meta(gt=0, le=16)] = 1.0
+    through: Annotated[str, Meta(max_length=40)] = ""
     sidecar: str | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""
     goes: Annotated[str, Meta(max_length=8_000_000)] = ""

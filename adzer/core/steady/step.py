@@ -143,6 +143,9 @@ def _standing(picture: Picture, settings: SteadySettings, context: Context, lens
         text = "It is to stand, but how it turns was not measured on this very recording. Measure it, and choose how again."
         return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
     findings = []
+    if settings.through and settings.through != named("", lens):
+        text = "It was followed through other lenses than are said to be there now, at Shape or Join, and shakes by what lies between them. Choose "
+        findings.append(Finding(Level.WARN, "steadied-otherwise", text + "at Steady again what it should do.", "steady"))
     follows = settings.method == "level" and settings.heading in ("vehicle", "travel", "free")
     if found is not None and follows and found.fastest > ILL:
         text = f"Headed like this it turns viewers by up to {found.fastest:.0f}° a second, which makes people ill, in headsets above all. Head it "

@@ -10,11 +10,16 @@ import scipy.ndimage
 from scipy.spatial.transform import Rotation
 
 from adzer.core.intake.take import facts_of
+from adzer.core.join.settings import Align
 from adzer.core.look import turns
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
-from adzer.core.plan import Draft, Input, Panel, Patch
+from adzer.core.picture import Picture
+from adzer.core.plan import Draft, Foot, Input, Panel, Patch, Rig
 from adzer.core.route import Route, walk
 from adzer.core.run import steadying
+from adzer.core.shape import view
+from adzer.core.shape.geometry import Fitted
+from adzer.core.shape.settings import ShapeSettings
 from adzer.core.shutter import exposed
 from adzer.core.space.looks import SphereLook, Turning
 from adzer.core.space.sphere import Lens, Round
@@ -134,6 +139,28 @@ def test_both_eyes_of_round_lenses_stand_and_their_rows_too(tmp_path):
         for eye in (0, 1):
             off = _off_their_rows(facts, route, 0.016, eye)
             assert len(off) > 100 and least < np.sqrt((off**2).mean()) < most
+    # Brought in line, each eye's lens turns as its camera did, and is turned besides.
+    lined = walk(route.with_("join", align=Align(1.5, 0.8, 0.0, 0.0)).with_("steady", readout=16.0, goes=route.steady.moves), facts).draft
+    for panel in lined.panels:
+        (patch,) = panel.patches
+        assert not np.allclose(patch.turning.at(np.array(0.4)), np.eye(3), atol=1e-3)
+        assert np.allclose(patch.stands.at(np.array(0.4)), patch.turning.at(np.array(0.4)) @ lined.stands.at(np.array(0.4)), atol=1e-6)
+
+
+def test_each_of_two_lenses_turns_as_it_is_mounted_and_what_covers_their_foot_does_not():
+    """By another library's rotations."""
+    t = np.arange(20) / RATE
+    camera, mounted = Rotation.concatenate([_stood(v).inv() for v in t]).as_matrix(), Rotation.from_euler("zxy", (2.0, -3.0, 5.0), degrees=True)
+    lenses = Lens(240.0, 240.0, 240.0, ACROSS), Lens(720.0, 240.0, 240.0, ACROSS, 180.0)
+    draft = Draft(
+        (Input(None, (960, 480)),), rig=Rig(Turning.fixed(mounted.as_matrix()), lenses=lenses), held=Turning(t, camera, frames=t), readout=0.02,
+        stands=Turning(t, camera, frames=t), foot=Foot(0.4, 0.2),
+    )  # fmt: skip
+    picture, look = Picture((960, 480), projection="fisheye", eyes="one"), SphereLook((400, 200), held=draft.held)
+    laid = view._through(picture, ShapeSettings(), None, draft, Fitted((400, 200), (400, 200), (0, 0), Fraction(1)), look)
+    first, second, *under = laid.drawn.patches
+    assert np.allclose(first.stands.at(t), camera) and np.allclose(second.stands.at(t), mounted.as_matrix() @ camera)
+    assert [p.readout for p in (first, second)] == [0.02, 0.02] and len(under) == 2 and not any(p.readout for p in under)
 
 
 @pytest.mark.parametrize("read_out", [0.016], indirect=True)

@@ -27,6 +27,7 @@ from adzer.core.sim import pairs
 from adzer.core.sim.cameras import lens_pair
 from adzer.core.space import sphere
 from adzer.core.space.sphere import Lens, Round
+from adzer.core.steady.step import lens_of
 
 from ..foreign import photograph
 from .test_cli import adzer
@@ -135,8 +136,11 @@ def test_what_lies_over_the_seam_is_what_a_camera_without_one_sees(leaning):
     truth = STANDARD["bt709"].encode(np.clip(flat.light(0.0, 3), 0, 1))
     plain, walked = delivered(facts, seen, route, 90.0)
     assert any(f.code == "lenses-not-matched" for f in walked.findings) and len(walked.draft.inputs) == 2
+    assert lens_of(walked["steady"].before, walked.draft) is None  # nobody knows how it turns
     matched, walked = delivered(facts, seen, route.with_("join", **answers(match_lenses(facts, route, seen))), 90.0)
     assert not any(f.code == "lenses-not-matched" for f in walked.findings)
+    seen_through = lens_of(walked["steady"].before, walked.draft)
+    assert seen_through is not None and [one.facing for one in seen_through.lenses] == [0.0, 180.0]
     ground = slice(150, 260)  # bright sky rolls off in such recorders, which is no matter of joining
     before, after = (np.abs(v - truth)[ground].mean() for v in (plain, matched))
     assert after < 0.6 * before and after < 0.03, (before, after)

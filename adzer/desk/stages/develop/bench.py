@@ -287,11 +287,11 @@ class DevelopBench(StageBench):
     def _show_either(self, shot: Shot) -> None:
         """What test recordings of the same camera hold, as its baseline."""
         of_camera = [s for s in self.desk.shots if s.id == shot.id or (shot.camera and s.camera == shot.camera)]
-        kept = {s.name: found for s in of_camera if (found := self.ranging.found(s)) is not None}
-        self.ranging.button.setVisible(shot.name not in kept)
-        short, verdict = either(list(kept.values()))
+        kept = [(s.name, found) for s in of_camera if (found := self.ranging.found(s)) is not None]
+        self.ranging.button.setVisible(self.ranging.found(shot) is None)
+        short, verdict = either([found for _, found in kept])
         self.either_card.settle(short)
-        lines = [f"{name}: {found.saw}." for name, found in sorted(kept.items(), key=lambda held: -held[1].stops)[:4]]
+        lines = [f"{name}: {found.saw}." for name, found in sorted(kept, key=lambda held: -held[1].stops)[:4]]
         ask = "Record one scene both ways, from black to burnt out, and have both measured: what each holds is kept for this camera."
         self.either_card.say(" ".join([verdict or ask, *lines]))
 

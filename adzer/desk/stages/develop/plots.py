@@ -125,6 +125,7 @@ class Lights(Plot):
         self.setFixedHeight(112)
         self._said: Light | None = None
         self._taken: Light | None = None
+        self._dragged = False
 
     def show_lights(self, said: Light | None, taken: Light) -> None:
         """Each kelvin and tint; ``said`` None: the camera did not say."""
@@ -144,6 +145,7 @@ class Lights(Plot):
         return round(1 / (warm - across * (warm - cool)) / 25) * 25, round(float(np.clip(tint, *camera.TINT)), 1)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._dragged = self._taken is not None and self.body().contains(event.position())
         self._drag(event, False)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -151,9 +153,10 @@ class Lights(Plot):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._drag(event, True)
+        self._dragged = False
 
     def _drag(self, event: QMouseEvent, done: bool) -> None:
-        if self._taken is not None and self.body().contains(event.position()):
+        if self._dragged:
             self.picked.emit(*self.light_at(event.position()), done)
 
     def draw(self, painter: QPainter, body: QRectF) -> None:

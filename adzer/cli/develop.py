@@ -149,6 +149,9 @@ def clean(
     ] = "measured",
     colour: Annotated[float | None, typer.Option(min=0, max=4, help="The same of colour; as --amount if left out.")] = None,
     detail: Annotated[float, typer.Option(min=0, max=1, help="Share of what was taken off luma that is given back.")] = 0.0,
+    smooth: Annotated[
+        str | None, typer.Option(help="X,Y in recorded pixels on the middle frame: what has its tone, as skin, is made smoother than the rest.")
+    ] = None,
     even: Annotated[
         bool, typer.Option("--even", help="Take no noise off: make bare steps of codes in smooth parts even, within half a code.")
     ] = False,
@@ -171,6 +174,11 @@ def clean(
     route = Route().with_("read", **declared)
     held = developing.noise_of(facts, route)
     route, tried = developing.cleaned_route(facts, route, held, wanted, colour, detail)
+    if smooth is not None:
+        x, y = numbers("smooth", smooth, "two numbers", ("x", "y")).values()
+        if not (0 <= x < facts.raster[0] and 0 <= y < facts.raster[1]):
+            raise AdzerError(f"--smooth {smooth}: {file.name} is {facts.raster[0]}×{facts.raster[1]} pixels.")
+        route = route.with_("develop", smooth=list(developing.tone_at(facts, route, facts.frames // 2, (x, y))))
     more: dict[str, Any] = {"amount": route.develop.clean, "tried": records.to_plain(tried), "noise": records.to_plain(held)}
     making.make(file.name, facts, seen, route, card, out, json_, more)
     if not json_:

@@ -11,11 +11,13 @@ import numpy as np
 import pytest
 import scipy.ndimage
 import skimage.data
+from typer.testing import CliRunner
 
 from adzer.cli.main import app
 from adzer.core.develop import noise
 from adzer.core.develop.cleaning import Cleaned, Evened
 from adzer.core.develop.grain import Grain, Stabiliser
+from adzer.core.errors import AdzerError
 from adzer.core.light import names
 from adzer.core.light.chain import ColourChain
 from adzer.core.light.samples import Samples
@@ -26,6 +28,8 @@ from adzer.core.run import developing
 from adzer.core.run.frames import Inputs
 from adzer.core.run.pixels import Processor
 from adzer.core.sim import camera as cameras
+
+from .test_develop import mosaic_of
 
 YUV = Samples(PixelFormat(8, "4:2:0"), "bt709", True)
 GREY = Samples(PixelFormat(8, "4:0:0"), "bt709", True)
@@ -252,6 +256,43 @@ def test_fine_texture_stays_and_nothing_trails():
     assert np.abs(mean - went[2])[98:142, 40:76].max() < 1.5 * sigma  # where it was before
 
 
+@pytest.mark.parametrize("form", ["yuv", "rgb", "values"])
+def test_a_marked_tone_is_made_smoother_and_no_other(form):
+    """Two walls, one of skin's tone and one bluish, with pores drawn on both: by how much of them is left on each."""
+    rng, n = np.random.default_rng(12), 192
+    pores = rng.standard_normal((n, n))
+    pores = 5.0 * (pores - (np.roll(pores, 1, 0) + np.roll(pores, -1, 0) + np.roll(pores, 1, 1) + np.roll(pores, -1, 1)) / 4)
+    skin = np.arange(n)[None] < n // 2
+    yuv = [120 + pores, np.where(skin, 108.0, 140.0) + 0 * pores, np.where(skin, 152.0, 116.0) + 0 * pores]
+    if form == "rgb":  # G, B, R
+        yuv = [np.where(skin, 110.0, 130.0) + pores, np.where(skin, 90.0, 160.0) + pores, np.where(skin, 160.0, 90.0) + pores]
+    if form == "values":
+        colours = np.where(skin[..., None], [160.0, 110.0, 90.0], [90.0, 130.0, 160.0]) + pores[..., None]
+        yuv = [mosaic_of(np.broadcast_to(colours, (n, n, 3)) / 256, "rggb", 0, 256).astype(float)]
+    samples = {"yuv": YUV, "rgb": Samples(PixelFormat(8, "4:4:4", rgb=True), "rgb", False), "values": GREY}[form]
+    across, down = samples.format.sub
+
+    def shot():
+        noisy = [p + 4 * rng.standard_normal(p.shape) for p in yuv]
+        noisy = [p if i == 0 else p[::down, ::across] for i, p in enumerate(noisy)]
+        return tuple(np.clip(np.rint(p), 0, 255).astype(np.uint8) for p in noisy)
+
+    frames = [shot() for _ in range(5)]
+    plain = Cleaned(samples, (n, n), Grain((0.0, 255.0), ((4.0, 4.0),) * (4 if form == "values" else 3)), values=form == "values")
+    marked = replace(plain, smooth=plain.tone_at(frames[2], 40.0, 90.0))
+    scale = 1.0 if form == "values" else 256.0
+    was, now = (one.run(frames, 2)[0].astype(float) / scale for one in (plain, marked))
+    left, right = (slice(8, -8), slice(8, n // 2 - 28)), (slice(8, -8), slice(n // 2 + 28, -8))
+
+    def drawn(made, part):
+        return float((made[part] * pores[part]).mean() / (pores[part] ** 2).mean())
+
+    assert drawn(now, left) < {"yuv": 0.7, "rgb": 0.9, "values": 0.9}[form] * drawn(was, left) and drawn(was, left) > 0.2
+    assert np.array_equal(now[right], was[right])
+    with pytest.raises(AdzerError, match="no colours"):
+        Cleaned(GREY, (n, n), Grain((0.0, 255.0), ((4.0, 4.0),))).tone_at((frames[0][0],), 3.0, 3.0)
+
+
 @pytest.mark.parametrize("lost", ["cut", "doubled", "alone"])
 def test_other_pictures_are_not_mixed_in_and_copies_not_believed(lost):
     rng = np.random.default_rng(6)
@@ -311,8 +352,6 @@ def _clip(path, sigma):
 
 
 def _run(*words):
-    from typer.testing import CliRunner
-
     made = CliRunner().invoke(app, [str(w) for w in words])
     assert made.exit_code == 0, made.output
     return json.loads(made.stdout)
@@ -328,6 +367,15 @@ def test_the_command_line_measures_and_cleans(tmp_path):
     assert np.median(np.array(told["grain"]["sigma"][0])[known]) == pytest.approx(expected, rel=0.1)
     assert not _run("noise", tmp_path / "b.mkv", "--json")["needed"]
     made = _run("clean", tmp_path / "a.mkv", "--card", "archive", "--out", tmp_path / "c.mkv", "--json")
+    words = ["clean", str(tmp_path / "a.mkv"), "--card", "archive", "--out", str(tmp_path / "d.mkv")]
+    marked = CliRunner().invoke(app, [*words, "--smooth", "999,3"])
+    assert marked.exit_code != 0 and "320×256" in str(marked.exception)
+    _run(*words, "--amount", made["amount"], "--smooth", "150,100", "--json")
+    lumas = []
+    for name in ("c", "d"):
+        with av.open(str(tmp_path / f"{name}.mkv")) as held:
+            lumas.append(np.concatenate([f.to_ndarray(format="gray16le") for f in held.decode(video=0)]).astype(float))
+    assert 0.02 < (lumas[0] != lumas[1]).mean() < 0.95
     assert made["amount"] in developing.AMOUNTS and len(made["tried"]) == len(developing.AMOUNTS)
     with av.open(str(tmp_path / "c.mkv")) as held:
         luma = list(held.decode(video=0))[4].planes[0]

@@ -88,6 +88,14 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     assert wait(lambda: bench.loupe.pieces == 3 and not desk.worker.busy, settle=0.2), window.note.text()
     before, after = (np.frombuffer(piece.constBits(), np.uint8).reshape(piece.height(), -1).astype(float) for _, piece in bench.loupe._pieces[:2])
     assert np.abs(np.diff(after, axis=0)).mean() < 0.8 * np.abs(np.diff(before, axis=0)).mean()
+    bench.smoother.choose("tone")
+    assert desk.shot.route.develop.smooth is None and "Click what is to be smooth" in window.note.text()
+    bench.dragged(QPointF(0.267, 0.83), True)
+    assert wait(lambda: desk.shot.route.develop.smooth is not None and not desk.worker.busy, settle=0.3), window.note.text()
+    cleaned = desk.walk(desk.shot).draft.inputs[0].prepares[0]
+    assert cleaned.smooth == desk.shot.route.develop.smooth
+    bench.smoother.choose(None)
+    assert desk.shot.route.develop.smooth is None and desk.shot.route.develop.clean == settings.clean
     desk.select(0)  # another shot: pictures, not values
     assert wait(lambda: window.bench.picture.after is not None, settle=0.2)
     assert all(card.isHidden() for card in bench.of_values) and "Nobody has measured" in bench.noise_card.reason

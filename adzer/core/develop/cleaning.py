@@ -20,6 +20,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
+from ..errors import AdzerError
 from ..light.primaries import code_scale
 from ..light.samples import Samples
 from ..plan import Planes
@@ -29,6 +30,9 @@ REACH = 2
 CELL = 16  # places a side that go the same way
 STRENGTH = 2.0  # times the noise's square that is taken off: measured on photographs, where more and less are worse
 BAND = 64  # rows at once
+SMOOTHER = 2.5  # times as much that is taken off a tone that is to be smooth
+SOFT, ABOUT = 9, 6  # places over which a tone is known, and about a mark, of a plane of colour
+LEAST_TONE = 0.012, 2.0  # by which a tone varies at least: of all codes, or where noise is 1
 LOST = 6  # places about a cell that flow has lost within which it is looked for
 SEEN = 960  # columns that are looked at for motion
 # Orthonormal: noise of 1 in each stays 1 in each.
@@ -40,12 +44,22 @@ _BROUGHT: OrderedDict[Any, tuple[Any, list[Floats], NDArray[np.uint8]]] = Ordere
 _LOCK = threading.Lock()
 
 
+Tone = tuple[float, float, float]
+
+
+def _margin() -> int:
+    from ..kernels import clean
+
+    return clean.MARGIN
+
+
 @dataclass(frozen=True)
 class Cleaned:
     """A ``Prepare``.
 
     held      the samples of the recording; ``raster``: of its pictures; ``values``: are they sensor values under a filter?
     luma, colour   how much is taken off each, 1 as much as was measured; ``detail``: share of what was taken off luma that is given back
+    smooth    a tone (``tone_at``) of which ``SMOOTHER`` times as much is taken off, and nothing is given back; None: none
     """
 
     held: Samples
@@ -55,6 +69,7 @@ class Cleaned:
     colour: float = 1.0
     detail: float = 0.0
     values: bool = False
+    smooth: Tone | None = None
     reach: ClassVar[tuple[int, int]] = (REACH, REACH)
 
     @property
@@ -102,6 +117,7 @@ class Cleaned:
         frames = [self._brought(planes) for planes in window]
         shifts = self._shifts(frames, middle)
         levels = self._cell_levels(window[middle], shifts.shape[1:3])
+        toned = self._of_tone(frames[middle][0]) if self.smooth is not None and len(frames[middle][0]) > 2 else None
         made = []
         for n in range(len(frames[middle][0])):
             amount = self.luma if n == 0 else self.colour
@@ -113,6 +129,9 @@ class Cleaned:
             cleaned = self._plane([f[0][n] for f in frames], middle, n, shifts, levels, amount)
             if n == 0 and self.detail:
                 cleaned += np.float32(self.detail) * (inner - cleaned)
+            if toned is not None and (n == 0 or self.values):  # what is fine lies between sensor values, too
+                more = self._plane([f[0][n] for f in frames], middle, n, shifts, levels, amount * SMOOTHER)
+                cleaned += toned * (more - cleaned)
             made.append(cleaned)
         return self._codes(window[middle], made)
 
@@ -121,6 +140,41 @@ class Cleaned:
         if self.values or self.held.format.rgb or self.held.format.planes == 1:
             return np.zeros((1, 1))
         return _levels(planes[0][: self.raster[1], : self.raster[0]], cells)
+
+    def tone_at(self, planes: Planes, x: float, y: float) -> Tone:
+        """Of what lies about a place in recorded pixels: its two colours, as planes are cleaned, and how far others may be off. AdzerError if the
+        recording has no colours."""
+        flat = self._brought(planes)[0]
+        if len(flat) < 3:
+            raise AdzerError("It has no colours by which a tone could be known.")
+        found = []
+        for plane in self._colours(flat):
+            h, w = plane.shape
+            row, column = int(y / self.raster[1] * h), int(x / self.raster[0] * w)
+            part = plane[max(0, row - ABOUT) : row + ABOUT + 1, max(0, column - ABOUT) : column + ABOUT + 1]
+            middle = float(np.median(part))
+            found.append((middle, 1.4826 * float(np.median(np.abs(part - middle)))))
+        (a, spread), (b, other) = found
+        least = LEAST_TONE[1] if self.values or self.held.format.rgb else LEAST_TONE[0] * self.held.top
+        return a, b, max(3 * max(spread, other), least)
+
+    def _colours(self, flat: list[Floats]) -> list[Floats]:
+        import cv2
+
+        margin = _margin()
+        return [np.asarray(cv2.blur(p[margin:-margin, margin:-margin], (SOFT, SOFT)), np.float32) for p in flat[1:3]]
+
+    def _of_tone(self, flat: list[Floats]) -> Floats:
+        """How far each place of luma is of the tone, 0 … 1."""
+        import cv2
+
+        assert self.smooth is not None
+        a, b, wide = self.smooth
+        one, other = self._colours(flat)
+        near = np.clip(2 - np.hypot(one - np.float32(a), other - np.float32(b)) / np.float32(wide), 0, 1)
+        h, w = (v - 2 * _margin() for v in flat[0].shape)
+        made = cv2.resize(cv2.blur(near, (SOFT, SOFT)), (w, h), interpolation=cv2.INTER_LINEAR)
+        return np.asarray(made, np.float32)
 
     def shade(self, window: list[Planes], middle: int) -> tuple[Floats, Floats]:
         """Of luma, or of what stands for it, with noise of 1: before and after."""

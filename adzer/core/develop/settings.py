@@ -32,12 +32,13 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
     even        are steps of a code in smooth parts made even, within half a code? only of pictures that are not cleaned
     detail      share of what was taken off luma that is given back
+    smooth      a tone, as skin's, of which more is taken off: two colours of it and how far others may be off (``Cleaned.tone_at``)
     """
 
-    OWN = frozenset({"neutral", "noise", "hot", "rows", "columns"})
-    FROM = {1: lambda plain: plain, 2: lambda plain: plain}
+    OWN = frozenset({"neutral", "noise", "smooth", "hot", "rows", "columns"})
+    FROM = dict.fromkeys(range(1, 4), lambda plain: plain)
 
-    version: int = 3
+    version: int = 4
     white: Literal["as shot", "light", "patch"] = "as shot"
     kelvin: Kelvin | None = None
     tint: Annotated[float, Meta(ge=-50, le=50)] = 0.0
@@ -56,4 +57,5 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     clean: Amount | None = None
     colour: Amount | None = None
     detail: Annotated[float, Meta(ge=0, le=1)] = 0.0
+    smooth: tuple[float, float, Annotated[float, Meta(gt=0)]] | None = None
     even: bool = False

@@ -104,7 +104,7 @@ def _cleaned(held: Input, settings: DevelopSettings, values_: bool) -> Input:
     samples, raster = held.as_recorded
     luma = settings.clean or 0.0
     colour = luma if settings.colour is None else settings.colour
-    return replace(held, prepares=(Cleaned(samples, raster, settings.noise, luma, colour, settings.detail, values_),))
+    return replace(held, prepares=(Cleaned(samples, raster, settings.noise, luma, colour, settings.detail, values_, settings.smooth),))
 
 
 def _about_values(say: Say, settings: DevelopSettings, context: Context, made: values.Developed) -> None:

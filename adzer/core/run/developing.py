@@ -313,6 +313,17 @@ def neutral_at(
     return r, g, b
 
 
+def tone_at(facts: FileFacts, route: Route, number: int, place: tuple[float, float]) -> tuple[float, float, float]:
+    """Of what is clicked, ``place`` in recorded, upright pixels, as ``DevelopSettings.smooth`` has it. AdzerError if it is not cleaned."""
+    one = cleaner(facts, route)
+    if one is None:
+        raise AdzerError(f"{facts.name} is not cleaned: nothing of it can be made smoother.")
+    if turn_of(facts, route.read):
+        raise AdzerError(f"{facts.name} lies on its side: no tone of it can be picked.")
+    with Reader(facts.source, print_=facts.fingerprint) as reader:
+        return one.tone_at(reader.frame(number).planes, *place)
+
+
 def gone_marks(frame: Frame, sensor: Sensor, columns: int = 160) -> NDArray[np.int8]:
     """A grid over the recorded picture: in how many channels most of a cell is full in the sensor, 0 … 3."""
     clip = np.array(sensor.black) + values.FULL * (np.array(sensor.white) - np.array(sensor.black))

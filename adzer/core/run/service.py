@@ -280,6 +280,7 @@ OF_A_STAGE: dict[str, Callable[..., object]] = {
     "noise": lambda facts, route, seen: developing.noise_of(facts, route), "values": lambda facts, route, seen: developing.values_of(facts, route),
     "range": lambda facts, route, seen: developing.range_of(facts, route),
     "seen": developing.seen_of, "taken": developing.taken, "close": developing.close, "neutral": developing.neutral_at,
+    "tone": developing.tone_at,
 }  # fmt: skip
 
 

@@ -37,7 +37,7 @@ class DevelopBench(StageBench):
         self._trying: set[str] = set()
         self._seen: tuple[object, Seen | None] = (None, None)
         self._asked: object = None
-        self._busy = self._picking = False
+        self._busy = self._picking = self._toning = False
         self._at: dict[int, tuple[float, float]] = {}  # where it is looked close to, in shares of the recorded picture
         self._gone: np.ndarray[tuple[int, ...], np.dtype[np.int8]] | None = None
         super().__init__(desk)
@@ -55,7 +55,9 @@ class DevelopBench(StageBench):
         self.even.chosen.connect(lambda v: desk.answer("develop", even=v))
         self.even_card = Question("Steps of its codes, in smooth parts?", self.even)
         self.amounts = Numbers(("luma", self.luma), ("colour", self.colour), ("detail back", self.detail))
-        self.noise_card = Question("Does it need cleaning?", self.measuring.button, self.much, self.amounts)
+        self.smoother = Choice([("all alike", None), ("a tone smoother", "tone")])
+        self.smoother.chosen.connect(self._smoothed)
+        self.noise_card = Question("Does it need cleaning?", self.measuring.button, self.much, self.amounts, self.smoother)
         self.zoom = Choice([(f"{k}:1", k) for k in (1, 2, 4, 8)], 2)
         self.zoom.chosen.connect(self._zoomed)
         self.worst = Choice([("worst", 0), ("second", 1), ("third", 2)])
@@ -122,6 +124,13 @@ class DevelopBench(StageBench):
             return
         wanted = self._best(shot) * (1.0 if amount == "best" else float(str(amount)))
         self.desk.answer("develop", noise=to_plain(found.grain), clean=round(wanted, 3), colour=None)
+
+    def _smoothed(self, how: object) -> None:
+        self._toning = how == "tone"
+        if how is None:
+            self.desk.answer("develop", smooth=None)
+        else:
+            self.desk.said.emit("Click what is to be smooth on the picture: skin, in even light.")
 
     def _amount(self, name: str, value: float) -> None:
         """A number of its own, by the noise that was measured on this very shot."""
@@ -205,11 +214,24 @@ class DevelopBench(StageBench):
         recorded = panel.recorded(np.array(x), np.array(y), 0.0)
         width, height = draft.inputs[0].raster
         at = float(np.clip(recorded[..., 0], 0, width)), float(np.clip(recorded[..., 1], 0, height))
+        if self._toning and done:
+            self._toning = False
+            self._tone(shot, at)
+            return
         if self._picking and done:
             self._picking = False
             self._neutral(shot, at)
             return
         self.look_at(at[0] / width, at[1] / height)
+
+    def _tone(self, shot: Shot, at: tuple[float, float]) -> None:
+        def then(found: tuple[float, float, float] | None, error: str | None) -> None:
+            if found is None:
+                self.desk.said.emit(error or "It could not be looked at.")
+            elif self.desk.shot is not None and self.desk.shot.id == shot.id:
+                self.desk.answer("develop", smooth=list(found))
+
+        self.desk.worker.chore("tone", (shot.facts, self.desk.route_of(shot), self.desk.frame, at), then)
 
     def _neutral(self, shot: Shot, at: tuple[float, float]) -> None:
         def then(found: tuple[float, float, float] | None, error: str | None) -> None:
@@ -301,6 +323,8 @@ class DevelopBench(StageBench):
         for widget in (self.much, self.amounts):
             widget.setVisible(held is not None)
         self.worst.setVisible(held is not None and bool(held.worst))
+        self.smoother.setVisible(held is not None and bool(s.clean))
+        self.smoother.set_value("tone" if s.smooth is not None or self._toning else None)
         if held is None:
             self.noise_card.say("Nobody has measured it. Some frames are laid over their neighbours, where they differ by noise alone.")
             self.by_level.show_seen(None, None, 0.0)
@@ -331,7 +355,7 @@ class DevelopBench(StageBench):
         mine = next((t for t in tried if s.clean and abs(t.amount - s.clean) < 1e-3), None)
         if tried:
             text += f" The most that shows no structure is ×{base:g}; it costs {(mine or tried[0]).seconds * shot.facts.frames:.0f} s of a render."
-        self.noise_card.say(text, "Others take all of it off for skin, or leave grain because they like it.")
+        self.noise_card.say(text, "Others make skin smoother than the rest, or leave grain because they like it.")
         left = float(np.sqrt(max(0.0, 1 - mine.sigma**2))) if mine is not None and mine.sigma < 1 else 0.0
         self.by_level.show_seen(held, seen, left)
         self.off.show_taken(tried, s.clean)

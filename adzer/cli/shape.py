@@ -172,7 +172,7 @@ def follow(
         route = route.with_("shape", across=across)
     walked = walk(route, facts, seen)
     options.told(list(walked["read"].findings))
-    source = followed_over(walked["read"].result.picture, walked.route.shape, seen)
+    source = followed_over(walked["read"].result.picture, walked.route.shape, seen, walked.draft.rig)
     x, y, w, h = marked.values()
     wide, high = walked["read"].result.picture.raster
     over = w / 2 if source.whole else 0.0  # what a sphere's box may reach over the seam

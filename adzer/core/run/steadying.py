@@ -180,7 +180,7 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[
         raise AdzerError(f"{facts.name} has {facts.frames} frames, and a thing is marked on number {mark[0]}, counted from 0. Mark it anew.")
     if mark is None:
         raise AdzerError(f"{facts.name}: nothing is marked that could keep its place. Draw a box around it.")
-    source = followed_over(walked["read"].result.picture, route.shape, seen)
+    source = followed_over(walked["read"].result.picture, route.shape, seen, walked.draft.rig)
     (w, h), turn = upright_raster(facts, route.read), turn_of(facts, route.read)
     places = np.full((facts.frames, 4), np.nan)
     with Reader(facts.source, print_=facts.fingerprint) as reader:

@@ -49,14 +49,14 @@ def holds_directions(picture: Picture) -> bool:
     return picture.projection in ("equirectangular", "fisheye")
 
 
-def followed_over(picture: Picture, settings: ShapeSettings, seen: object) -> track.Source:
+def followed_over(picture: Picture, settings: ShapeSettings, seen: object, rig: Rig | None) -> track.Source:
     """What a thing is followed over: a flat picture whole, or the eye that is looked at of a sphere or round lens."""
     sub = SUBSAMPLING[picture.chroma or "4:2:0"]
     if picture.turn % 180:
         sub = sub[::-1]
     if not holds_directions(picture):
         return track.over_flat(picture.raster, sub, float(picture.pixel_aspect))
-    return track.Source(recording(picture, settings, seen), picture.region(settings.eye), sub)
+    return track.Source(recording(picture, settings, seen, rig), picture.region(settings.eye), sub)
 
 
 def recording(picture: Picture, settings: ShapeSettings, seen: Any, rig: Rig | None = None) -> Directions:

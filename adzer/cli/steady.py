@@ -127,8 +127,8 @@ def _shake_of(
         tried = {"ways": records.to_plain(ways), "recommended": name, "because": why} if compare else {}
         print_json(records.to_plain(found) | {"flickers": flickers} | tried)
         return
-    cuts = f", {found.cuts} cuts" if isinstance(found, measure.Shake) and found.cuts else ""
-    cuts += f", {found.frozen} frozen frames" if isinstance(found, measure.Shake) and found.frozen else ""
+    cuts = f", {found.cuts} cuts" if found.cuts else ""
+    cuts += f", {found.frozen} frozen frames" if found.frozen else ""
     print(f"{file}: {measure.words(found)}{cuts}" + (f", light {flickers:.2f} stops up and down" if flickers and flickers > lamp.TELLS else ""))
     if ways and all(w.why for w in ways):
         print(why)

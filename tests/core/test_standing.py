@@ -30,7 +30,7 @@ from adzer.core.sim.camera import Pose
 from adzer.core.space.looks import SphereLook, Turning
 from adzer.core.space.sphere import Equirect
 from adzer.core.steady import sidecar, standing
-from adzer.core.steady.measure import Turned
+from adzer.core.steady.measure import Turned, turned
 
 from ..foreign import photograph
 from ..masters import lumas, run
@@ -408,6 +408,18 @@ def test_what_is_no_record_of_it_is_said(carried, tmp_path):
         sidecar.fitted(other, rows, times, "m.csv")
     with pytest.raises(AdzerError, match="of another shot"):
         sidecar.fitted(sidecar.Rates(columns[:300, 0], columns[:300, 1:]), rows, times, "m.csv")
+
+
+def test_cuts_and_frozen_frames_of_spheres_are_counted():
+    world, stands = _world(), _shaken(14)
+    shown = [_seen(world, s) for s in stands]
+    shown[5] = shown[4]  # frozen
+    shown[9:] = [_seen(world[::-1, ::-1] ** 0.9, s) for s in stands[9:]]  # cut
+    kind = turns.Turns(None, Equirect(SIZE), (0, 0, *SIZE))
+    seen = [kind.looked(n, np.clip(p, 0, 255).astype(np.uint8)) for n, p in enumerate(shown)]
+    rows = np.array([kind.row(seen[max(0, n - turns.FAR) : n + 1], min(n, turns.FAR)) for n in range(14)], np.float32)
+    found = turned(rows, RATE)[0]
+    assert (found.cuts, found.frozen) == (1, 1) and (turned(rows[:5], RATE)[0].cuts, turned(rows[6:9], RATE)[0].frozen) == (0, 0)
 
 
 def test_only_what_goes_one_way_travels():

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +16,7 @@ from .slow import SLOW, slow
 
 VERSION = 5
 VIEWS = 5.0, 150.0  # degrees that a lens may see across its picture
-STOOD = 0.03  # recorded pixels within which nothing moved
+STOOD, STOOD_TURN = 0.03, 0.003  # recorded pixels within which nothing moved, and degrees within which it did not turn
 Array = NDArray[np.float64]
 
 
@@ -48,7 +50,7 @@ class Turned(msgspec.Struct, frozen=True):
     ``hz`` as of ``Shake``; ``fastest``: degrees a second that it turns on purpose, ``jerks``: that its shake alone turns it faster than, a twentieth
     of the time; ``readout`` as of ``Shake``, where it was seen through round lenses; ``known``: share of frames whose motion is known,
     ``travels``: on which it is known whither it goes; ``lean``: tilt and roll of its first frame, and by how much they may be off, degrees;
-    None: nothing in it says so."""
+    None: nothing in it says so; ``cuts`` and ``frozen`` as of ``Shake``."""
 
     degrees: float
     roll: float
@@ -58,6 +60,8 @@ class Turned(msgspec.Struct, frozen=True):
     travels: float
     lean: tuple[float, float, float] | None = None
     jerks: float = 0.0
+    cuts: int = 0
+    frozen: int = 0
     readout: tuple[float, float] | None = None
     version: int = VERSION
 
@@ -91,16 +95,22 @@ def _view(rows: Rows, wide: int) -> tuple[float, float] | None:
 
 def cuts(rows: Rows) -> int:
     """Frames that nothing leads to, and whose light is nowhere as before, between frames that are known: another picture."""
-    known, other = rows[:, SURE] > 0, rows[:, LEVEL] <= 0
-    return int((~known[1:-1] & other[1:-1] & known[:-2] & known[2:]).sum()) if len(rows) > 2 else 0
+    return _between(rows[:, SURE] > 0, (rows[:, SURE] <= 0) & (rows[:, LEVEL] <= 0))
 
 
 def frozen(rows: Rows) -> int:
     """Frames in which nothing at all moves, though it does before and after."""
-    known, step = rows[:, SURE] > 0, np.hypot(rows[:, X], rows[:, Y])
-    stands = known & (step < STOOD)
-    moves = known & (step > 10 * STOOD)
-    return int((stands[1:-1] & moves[:-2] & moves[2:]).sum()) if len(rows) > 2 else 0
+    return _stands(rows[:, SURE] > 0, np.hypot(rows[:, X], rows[:, Y]), STOOD)
+
+
+def _between(around: NDArray[np.bool_], these: NDArray[np.bool_]) -> int:
+    """How many of ``these`` frames lie single between others that are ``around``."""
+    return int((these[1:-1] & around[:-2] & around[2:]).sum()) if len(these) > 2 else 0
+
+
+def _stands(known: NDArray[np.bool_], step: NDArray[Any], stood: float) -> int:
+    """How many known frames stand, within ``stood``, between others that move by ten times that."""
+    return _between(known & (step > 10 * stood), known & (step < stood))
 
 
 def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
@@ -119,13 +129,13 @@ def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
 def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
     """Of the rows of ``look.turns`` at ``rate`` frames a second; and the trace, (frames, 3) degrees right, down and to the side."""
     stands = standing.stands(rows)
-    off = standing.shaken(stands, rate, SLOW)
+    off, known = standing.shaken(stands, rate, SLOW), rows[:, turns.SURE] > 0
     rms = float(np.sqrt((off**2).sum(axis=1).mean()))
     found = Turned(
         round(rms, 3), round(float(np.sqrt((off[:, 1] ** 2).mean())), 3), _strongest(off, rate) if rms > 0.05 else None,
         round(standing.fastest(standing.calm(stands, rate, SLOW), rate), 1), round(float((rows[:, turns.SURE] > 0).mean()), 3),
         round(standing.travels(rows), 3), standing.leans(rows, stands), _jerks(off, rate),
-        _in_ms(turns.readout(rows), rate),
+        _between(known, ~known), _stands(known, np.linalg.norm(rows[:, turns.TURN], axis=1), STOOD_TURN), _in_ms(turns.readout(rows), rate),
     )  # fmt: skip
     return found, standing.trace(stands, rate)
 

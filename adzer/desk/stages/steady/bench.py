@@ -509,9 +509,9 @@ def _few(shot: Shot, far: NDArray[Any]) -> tuple[list[int], NDArray[np.float64]]
 def _shaking(found: Shake | Turned, wide: int) -> str:
     gait = f", mostly at {found.hz:.1f} Hz" if found.hz else ", at no one frequency"
     lost = f" On {1 - found.known:.0%} of the frames the motion is not known." if found.known < 0.995 else ""
-    if isinstance(found, Shake) and found.cuts:
+    if found.cuts:
         lost += f" {'A cut lies' if found.cuts == 1 else f'{found.cuts} cuts lie'} in it."
-    if isinstance(found, Shake) and found.frozen:
+    if found.frozen:
         lost += f" {'A frame stands' if found.frozen == 1 else f'{found.frozen} frames stand'} frozen while it moved on."
     meant = f" What is slower than {SLOW:g} Hz is taken as meant.{lost}"
     if isinstance(found, Turned):

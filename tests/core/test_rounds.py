@@ -104,14 +104,15 @@ def test_the_readout_of_a_round_lens_is_told(read_out):
     assert _off(turns.stood(rows), truth[0].inv() * truth).max() < 0.2
 
 
-def _off_their_rows(facts, route, readout, eye=0):
-    """(n,) recorded pixels by which what a panel looks at lies off where its rows truly were."""
+def _off_their_rows(facts, route, readout, eye=0, lies=lambda d: d, stands=lambda u, v: (u, v)):
+    """(n,) recorded pixels by which what a panel looks at lies off where its rows truly were. Of pictures that were turned: how an upright direction
+    ``lies`` in the camera's axes, and where a place of its ``stands``."""
     panel, off = walk(route, facts).draft.panels[eye], []
     x, y = (np.ravel(v) for v in np.meshgrid(np.linspace(0.05, 0.95, 5) * panel.size[0], np.linspace(0.02, 0.98, 7) * panel.size[1]))
     for n in range(3, FRAMES - 3):
-        looked = _stood(np.array(n / RATE)).apply(panel.look.directions(x, y, n / RATE))
+        looked = _stood(np.array(n / RATE)).apply(lies(panel.look.directions(x, y, n / RATE)))
         place, angle = _by_rows(lambda rows, n=n, d=looked: _stood(n / RATE + readout * np.broadcast_to(rows, len(d))).inv().apply(d))
-        off.append(np.hypot(*(panel.recorded(x, y, n / RATE) - panel.region[:2] - place).T)[np.degrees(angle) < 90])
+        off.append(np.hypot(*((panel.recorded(x, y, n / RATE) - panel.region[:2]).T - stands(*place.T)))[np.degrees(angle) < 90])
     return np.concatenate(off)
 
 
@@ -125,6 +126,30 @@ def test_each_row_is_put_where_it_belongs(read_out, heading):
     assert left[1] > 0.15 and left[0] < 0.12 * left[1], left
     codes = [[f.code for f in walk(r, facts).findings] for r in (routes[0], routes[0].with_("shape", across=180.0))]
     assert "steadied-otherwise" not in codes[0] and "steadied-otherwise" in codes[1]
+
+
+@pytest.mark.parametrize("read_out", [0.016], indirect=True)
+@pytest.mark.parametrize(("turn", "lies"), [
+    (90, lambda d: np.stack([-d[..., 2], d[..., 1], d[..., 0]], axis=-1)), (180, lambda d: d * (-1, 1, -1)),
+    (270, lambda d: np.stack([d[..., 2], d[..., 1], -d[..., 0]], axis=-1)),
+])  # fmt: skip
+def test_a_camera_that_lay_on_its_side_or_upside_down_stands(read_out, turn, lies):
+    """``lies``: a direction of the upright picture in the axes of the camera as it lay."""
+    facts, _, readout = read_out
+    says = SAYS.with_("read", turn=turn)
+    rows = steadying.rows_of(facts, says)
+    truth, found = _stood(np.arange(FRAMES) / RATE), turns.stood(rows)
+    axes = lies(np.eye(3)).T  # from upright axes to those of the camera
+    assert _off(axes @ found @ axes.T, truth[0].inv() * truth).max() < 0.2
+    route = steadying.as_it_shows(rows, facts, says.with_("steady", method="level", lean=(0.1, 0.0)))
+    assert route.steady.readout == pytest.approx(1000 * readout, abs=0.7)
+    left = []
+    for ms in (route.steady.readout, 0.0):
+        made = route.with_("steady", readout=ms).with_("shape", view={"keys": [{"t": 0, "fov": 120}]})
+        made = made.with_("steady", **steadying.answers(rows, facts, made))
+        upright = {90: lambda u, v: (SIDE - v, u), 180: lambda u, v: (SIDE - u, SIDE - v), 270: lambda u, v: (v, SIDE - u)}[turn]
+        left.append(np.sqrt((_off_their_rows(facts, made, readout, 0, lies, upright) ** 2).mean()))
+    assert left[1] > 0.1 and left[0] < 0.15 * left[1], left
 
 
 def test_both_eyes_of_round_lenses_stand_and_their_rows_too(tmp_path):

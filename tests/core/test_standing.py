@@ -287,7 +287,7 @@ def test_a_pair_of_eyes_stands_and_one_of_them_is_followed_again(shaken, tmp_pat
     both = (trying.retracked(facts, None, r, card) for r in (route.with_("steady", method="off"), stands))
     left = [sum(sum(v[1:]) for v in trying.turns_left(again, RATE)[0].values()) for again in both]
     assert left[0] > 2 and left[1] < 0.05 * left[0], left
-    for says in ({"projection": "fisheye", "eyes": "one", "turn": 90}, {"projection": "flat", "eyes": "over under"}):
+    for says in ({"projection": "equirectangular", "eyes": "one", "turn": 90}, {"projection": "flat", "eyes": "over under"}):
         with pytest.raises(AdzerError, match="cannot be held"):
             other = Route().with_("read", **says).with_("steady", method="hold")
             steadying.answers(np.ones((12, 10), np.float32), facts, other)

@@ -65,7 +65,7 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     assert f"{said.first} at {said.second.replace(' · ', ', ')}" == words(found).removeprefix("shakes ")
     sphere = next(i for i, s in enumerate(desk.shots) if s.name == "all round")
     desk.select(sphere)
-    desk.answer("read", projection="fisheye", turn=90)
+    desk.answer("read", projection="equirectangular", turn=90)
     assert bench.button.isHidden() and "nobody has matched" in bench.card.reason
     desk.undo()
 

@@ -47,7 +47,7 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
     if not two_lenses(picture, context):
         if context.facts.beside is not None:
             return StepResult(picture, "two lenses side by side, not stitched")
-        lens = _as_shown(picture, context) if picture.projection == "fisheye" and not picture.turn else None
+        lens = _as_shown(picture, context) if picture.projection == "fisheye" else None
         return StepResult(picture, "one recording, nothing to join", idle=True, draft=context.draft.with_(lens=lens))
     findings = []
     matched = settings.error is not None or any(settings.turn) or settings.gain != (1.0, 1.0, 1.0)

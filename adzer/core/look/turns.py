@@ -79,6 +79,7 @@ class Turns:
     samples: Samples
     lens: Directions
     region: tuple[int, int, int, int]
+    turn: int = 0  # degrees clockwise by which recorded pictures are turned to stand as the lens is said to see
     name: ClassVar[str] = "turns"
     version: ClassVar[int] = 2
     reach: ClassVar[tuple[int, int]] = (FAR, 0)
@@ -90,8 +91,8 @@ class Turns:
         wide = WIDE * frame.raster[0] // self.region[2]
         side = cell(frame.raster[0], wide)
         x, y, w, h = (v // side for v in self.region)
-        seen = small(frame, self.samples, wide)[y : y + h, x : x + w]
-        picture = np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8)
+        seen = np.rot90(small(frame, self.samples, wide), -self.turn // 90)[y : y + h, x : x + w]
+        picture = np.ascontiguousarray(np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8))
         return self.looked(frame.number, picture)
 
     def looked(self, number: int, picture: Picture) -> Seen:
@@ -179,7 +180,8 @@ class Turns:
     def _leaning(self, a: Array, b: Array, turn: Array) -> tuple[Array, Array, Array]:
         """About the turn in the middle row, by how much the last row turned more than the first, and ``b`` (n, 3) as it would lie had all rows been
         read out at once; where that explains no more corners than one turn does, as it was. Nothing is known of it where near things pass by."""
-        rows = (self.lens.place(a) + self.lens.place(b))[:, 1] / 2 / self.region[3] - 0.5
+        across, down = ((self.lens.place(a) + self.lens.place(b)) / 2 / self.region[2:] - 0.5).T
+        rows = {0: down, 90: -across, 180: -down, 270: across}[self.turn]
         found = turn
         lean, agreed = np.zeros(3), np.linalg.norm(a @ turn.T - b, axis=1) < COARSE
         for within in (*[COARSE] * 6, *np.geomspace(COARSE, AGREES, 6)):

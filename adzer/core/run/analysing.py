@@ -33,7 +33,7 @@ def turns_of(facts: FileFacts, route: Route, seen: Seen | None) -> Turns:
     lens = lens_of(picture, walked.draft)
     if lens is None:
         raise AdzerError(f"{facts.path} is no sphere, or of lenses that have not been matched yet. Say at Read what it is, and match them at Join.")
-    return Turns(assumed_samples(facts, route.read), lens, picture.region("left"))
+    return Turns(assumed_samples(facts, route.read), lens, picture.region("left"), picture.turn)
 
 
 def motion_of(facts: FileFacts, route: Route) -> Motion:

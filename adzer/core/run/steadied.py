@@ -161,6 +161,7 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None, frame: int) -> F
     if lens_of(walked["steady"].before, walked.draft) is not None:
         kind = turns_of(facts, route, seen)
         a, b, still = kind.strokes(*(kind.prepared(f) for f in two))
+        (w, h), turn = upright_raster(facts, route.read), 0  # as it stands already
     else:
         flat, side = motion_of(facts, route), cell(w, motion.WIDE)
         before, now = (flat.prepared(f)[0] for f in two)

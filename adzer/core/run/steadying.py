@@ -65,7 +65,7 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         text, goes = _standing(rows, facts, route, seen, seen_through)
     if s.evens and seen_through is None:
         light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
-    through = named("", seen_through) if isinstance(seen_through, Round) else ""
+    through = named("", seen_through, turn_of(facts, route.read)) if isinstance(seen_through, Round) else ""
     return records.to_plain(s) | {"moves": text, "goes": goes, "light": light, "through": through}
 
 

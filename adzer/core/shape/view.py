@@ -120,7 +120,7 @@ def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Dra
     if draft is not None and rig is not None and isinstance(lens, Round) and len(lens.lenses) == 2:
         patches, inputs = through_two(lens, panel.region, draft)
     if draft is not None and draft.stands is not None:
-        patches = tuple(replace(p, readout=draft.readout, stands=draft.stands.then(p.turning)) for p in patches)
+        patches = tuple(replace(p, readout=draft.readout, across=draft.across, stands=draft.stands.then(p.turning)) for p in patches)
     if draft is not None and draft.foot is not None:
         patches, inputs = _covered(patches, inputs or draft.inputs, draft.foot, draft.held)
     return Laid(fitted, panel, lens, replace(panel, patches=patches), inputs)

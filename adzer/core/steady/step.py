@@ -34,9 +34,11 @@ SHAKEN = 30.0  # from which on being turned to and fro does, most of all to 70 (
 def lens_of(picture: Picture, draft: Draft) -> Directions | None:
     """What its pixels say about directions, where that is known before a view is taken; None of a flat picture, and of two round lenses that
     nobody has matched."""
-    if picture.turn or picture.mosaic not in (None, "none"):
+    if picture.mosaic not in (None, "none"):
         return None
     _, _, w, h = picture.region("left")
+    if picture.projection == "equirectangular" and picture.turn:
+        return None
     if picture.projection == "equirectangular":
         return Equirect((w, h), 180.0 if picture.coverage == "180" else 360.0)
     if picture.projection == "fisheye" and draft.rig is not None and draft.rig.lenses:
@@ -68,9 +70,12 @@ def lying(settings: SteadySettings, turn: int) -> Box | None:
     return box
 
 
-def named(what: str, seen: Directions | Box | None) -> str:
-    """An analysis or its finding, of a recording through that lens, or of that part of it: of another it would be another."""
-    return what if seen is None or isinstance(seen, Equirect) else f"{what} {xxhash.xxh3_64_hexdigest(repr(seen).encode())}"
+def named(what: str, seen: Directions | Box | None, turn: int = 0) -> str:
+    """An analysis or its finding, of a recording through that lens, its pictures turned clockwise, or of that part of it: of another it would be
+    another."""
+    if seen is None or isinstance(seen, Equirect):
+        return what
+    return f"{what} {xxhash.xxh3_64_hexdigest(repr((turn, seen) if turn and not isinstance(seen, tuple) else seen).encode())}"
 
 
 def step(picture: Picture, settings: SteadySettings, context: Context) -> StepResult:
@@ -93,9 +98,7 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
             return StepResult(picture, "too far", (Finding(Level.STOP, "moves-too-far", text, "steady", leave),))
         held = _turning(settings.moves, settings.goes, facts.frames, pane, kept, clock_of(facts), (settings.readout or 0.0) / 1000)
         findings += _costs(settings, found, draft)
-        read = (settings.readout or 0.0) / 1000
-        read = -read if picture.turn in (90, 180) else read  # the first row then lies at the right, or below
-        draft = draft.with_(held=held, aspect=settings.aspect, readout=read, across=bool(picture.turn % 180))
+        draft = draft.with_(held=held, aspect=settings.aspect, **_read_out(settings, picture.turn))
         keeps = kept**2 if not settings.eases else float((solve.windows(moves, settings.budget) ** 2).mean())
         says.append(f"{SAYS[settings.method]}, keeps {keeps:.0%}")
     if settings.evens:
@@ -109,6 +112,12 @@ def step(picture: Picture, settings: SteadySettings, context: Context) -> StepRe
     if not says:
         return StepResult(picture, words(found) if found else "left as it is", idle=True, wants=wants)
     return StepResult(picture, ", ".join(says), tuple(findings), draft=draft, wants=wants)
+
+
+def _read_out(settings: SteadySettings, turn: int) -> dict[str, object]:
+    """Of a draft, of pictures that were turned clockwise by ``turn``: the first row then lies at the right, or below, or at the left."""
+    read = (settings.readout or 0.0) / 1000
+    return {"readout": -read if turn in (90, 180) else read, "across": bool(turn % 180)}
 
 
 def _costs(settings: SteadySettings, found: Shake | None, draft: Draft) -> list[Finding]:
@@ -128,8 +137,8 @@ def _costs(settings: SteadySettings, found: Shake | None, draft: Draft) -> list[
 
 def _standing(picture: Picture, settings: SteadySettings, context: Context, lens: Directions) -> StepResult:
     """Of a recording of directions."""
-    found = turned(context.measured, lens)
-    wants = "" if found else named("turns", lens)
+    found = turned(context.measured, lens, picture.turn)
+    wants = "" if found else named("turns", lens, picture.turn)
     if settings.method == "off":
         text = "" if found is None else f"Left as it was turned, it shakes its viewers by up to {found.jerks:.0f}° a second. From {SHAKEN:.0f}° on, "
         text += "that makes most people ill, in headsets above all. Have it stand level, or take its jitter off."
@@ -143,7 +152,7 @@ def _standing(picture: Picture, settings: SteadySettings, context: Context, lens
         text = "It is to stand, but how it turns was not measured on this very recording. Measure it, and choose how again."
         return StepResult(picture, "not measured", (Finding(Level.STOP, "moves-missing", text, "steady", leave),), wants=wants)
     findings = []
-    if settings.through and settings.through != named("", lens):
+    if settings.through and settings.through != named("", lens, picture.turn):
         text = "It was followed through other lenses than are said to be there now, at Shape or Join, and shakes by what lies between them. Choose "
         findings.append(Finding(Level.WARN, "steadied-otherwise", text + "at Steady again what it should do.", "steady"))
     follows = settings.method == "level" and settings.heading in ("vehicle", "travel", "free")
@@ -156,7 +165,7 @@ def _standing(picture: Picture, settings: SteadySettings, context: Context, lens
         says += f", {1 - settings.level:.0%} of its leaning kept"
     draft = context.draft.with_(held=held)
     if isinstance(lens, Round) and settings.readout:
-        draft = draft.with_(stands=_stands(settings.goes, facts.frames, clock), readout=settings.readout / 1000)
+        draft = draft.with_(stands=_stands(settings.goes, facts.frames, clock), **_read_out(settings, picture.turn))
     return StepResult(picture, says, tuple(findings), draft=draft, wants=wants)
 
 
@@ -210,18 +219,20 @@ def shaken(measured: Mapping[str, bytes], part: Box | None = None) -> Shake | No
     return records.of_version(measured.get(named("shake", part)), Shake, VERSION)
 
 
-def turned(measured: Mapping[str, bytes], lens: Directions) -> Turned | None:
+def turned(measured: Mapping[str, bytes], lens: Directions, turn: int = 0) -> Turned | None:
     """The same of a recording of directions."""
-    return records.of_version(measured.get(named("turned", lens)), Turned, VERSION)
+    return records.of_version(measured.get(named("turned", lens, turn)), Turned, VERSION)
 
 
 def found_of(picture: Picture, draft: Draft, settings: SteadySettings, measured: Mapping[str, bytes]) -> Shake | Turned | None:
     """What was found of whatever it is."""
     lens = lens_of(picture, draft)
-    return shaken(measured, lying(settings, picture.turn)) if lens is None else turned(measured, lens)
+    return shaken(measured, lying(settings, picture.turn)) if lens is None else turned(measured, lens, picture.turn)
 
 
 def names_of(picture: Picture, draft: Draft, settings: SteadySettings) -> tuple[str, str]:
     """Of its analysis, and of what that finds."""
     lens, part = lens_of(picture, draft), lying(settings, picture.turn)
-    return (named("motion", part), named("shake", part)) if lens is None else (named("turns", lens), named("turned", lens))
+    if lens is None:
+        return named("motion", part), named("shake", part)
+    return named("turns", lens, picture.turn), named("turned", lens, picture.turn)

@@ -206,12 +206,14 @@ def range_(
     for file in files:
         facts, _ = read_file(file)
         route = Route().with_("read", **({k: v for k, v in declared.items() if k != "curve"} if facts.mosaic else declared))
-        kept.append(developing.range_of(facts, route))
-        rows.append({"file": str(file), **records.to_plain(kept[-1])})
         if job is not None:
             with Job.open(job) as held:
                 if not any(s.facts.fingerprint == facts.fingerprint for s in held.shots()):
                     raise AdzerError(f"{job} has no shot of {file}. Add it first, as `adzer add` does.")
+        kept.append(developing.range_of(facts, route))
+        rows.append({"file": str(file), **records.to_plain(kept[-1])})
+        if job is not None:
+            with Job.open(job) as held:
                 held.keep_measured(facts.fingerprint, "range", records.to_json(kept[-1]).encode())
     if json_:
         print_json(rows, "recordings")

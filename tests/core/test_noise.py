@@ -293,6 +293,16 @@ def test_a_marked_tone_is_made_smoother_and_no_other(form):
         Cleaned(GREY, (n, n), Grain((0.0, 255.0), ((4.0, 4.0),))).tone_at((frames[0][0],), 3.0, 3.0)
 
 
+def test_of_a_photograph_the_face_is_made_smoother_and_the_suit_is_not():
+    rng, photo = np.random.default_rng(1), skimage.data.astronaut()[:, :320] / 255.0
+    frames = [_planes(photo, 0.02, rng) for _ in range(5)]
+    plain = Cleaned(YUV, (320, 512), Grain((0.0, 255.0), ((4.4, 4.4), (2.5, 2.5), (2.5, 2.5))))
+    was, now = (one.run(frames, 2)[0].astype(float) for one in (plain, replace(plain, smooth=plain.tone_at(frames[2], 225.0, 115.0))))
+    face, suit = (slice(80, 150), slice(190, 260)), (slice(350, 500), slice(60, 160))
+    fine = [[np.abs(np.diff(p[part], axis=1)).mean() for p in (was, now)] for part in (face, suit)]
+    assert fine[0][1] < 0.93 * fine[0][0] and fine[1][1] > 0.99 * fine[1][0]
+
+
 @pytest.mark.parametrize("lost", ["cut", "doubled", "alone"])
 def test_other_pictures_are_not_mixed_in_and_copies_not_believed(lost):
     rng = np.random.default_rng(6)

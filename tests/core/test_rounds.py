@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from fractions import Fraction
 
+import av
+import cv2
 import numpy as np
 import pytest
 import scipy.ndimage
@@ -25,6 +27,7 @@ from adzer.core.space.looks import SphereLook, Turning
 from adzer.core.space.sphere import Lens, Round
 from adzer.core.steady import standing
 
+from ..foreign import clip
 from ..masters import delivered
 from .test_standing import _off, _world
 
@@ -217,6 +220,22 @@ def test_a_second_lens_and_a_later_light_go_by_their_own_rows():
         seen = np.degrees(angle) < 90
         assert np.hypot(*(lens.place(part.held(d, now)) - place)[seen].T).max() < 0.05
         assert np.hypot(*(lens.place(part.turning.turned(d, np.asarray(now))) - place)[seen].T).max() > 0.5
+
+
+@pytest.mark.parametrize(("name", "cuts", "frozen"), [("bikes", 1, 0), ("bigbuckbunny", 0, 2)])
+def test_footage_that_is_not_ours_is_told_no_readout(tmp_path, name, cuts, frozen):
+    """Films drawn as a round lens draws what a flat one of 100° saw: all their rows go together; one has a cut, one two doubled frames."""
+    with av.open(str(clip(name))) as held:
+        film = [f.to_ndarray(format="gray") for _, f in zip(range(60), held.decode(video=0), strict=False)]
+    (h, w), (v, u) = film[0].shape, np.mgrid[:SIDE, :SIDE]
+    x, y = (u + 0.5) / SIDE * 2 - 1, 1 - (v + 0.5) / SIDE * 2
+    r = np.hypot(x, y)
+    far = np.tan(np.radians(np.minimum(r * ACROSS / 2, 80))) / np.maximum(r, 1e-9) * w / 2 / np.tan(np.radians(50))
+    places = ((x * far + w / 2).astype(np.float32), (h / 2 - y * far).astype(np.float32))
+    _written(tmp_path / "film.mkv", [cv2.remap(f, *places, cv2.INTER_LINEAR, borderValue=16) for f in film])
+    facts = facts_of(tmp_path / "film.mkv")
+    found = steadying.said(steadying.rows_of(facts, SAYS), facts, SAYS)
+    assert found.leans is None and (found.cuts, found.frozen) == (cuts, frozen)
 
 
 def test_near_things_that_pass_are_not_taken_for_rows():

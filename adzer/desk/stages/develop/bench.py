@@ -37,7 +37,8 @@ class DevelopBench(StageBench):
         self._trying: set[str] = set()
         self._seen: tuple[object, Seen | None] = (None, None)
         self._asked: object = None
-        self._busy = self._picking = self._toning = False
+        self._busy = self._picking = False
+        self._toning: int | None = None  # the shot on which a tone is to be clicked
         self._at: dict[int, tuple[float, float]] = {}  # where it is looked close to, in shares of the recorded picture
         self._gone: np.ndarray[tuple[int, ...], np.dtype[np.int8]] | None = None
         super().__init__(desk)
@@ -126,9 +127,10 @@ class DevelopBench(StageBench):
         self.desk.answer("develop", noise=to_plain(found.grain), clean=round(wanted, 3), colour=None)
 
     def _smoothed(self, how: object) -> None:
-        self._toning = how == "tone"
-        if how is None:
-            self.desk.answer("develop", smooth=None)
+        shot = self.desk.shot
+        self._toning = shot.id if shot is not None and how == "tone" else None
+        if shot is not None and how is None:
+            self._smooth(shot, None)
         else:
             self.desk.said.emit("Click what is to be smooth on the picture: skin, in even light.")
 
@@ -214,8 +216,8 @@ class DevelopBench(StageBench):
         recorded = panel.recorded(np.array(x), np.array(y), 0.0)
         width, height = draft.inputs[0].raster
         at = float(np.clip(recorded[..., 0], 0, width)), float(np.clip(recorded[..., 1], 0, height))
-        if self._toning and done:
-            self._toning = False
+        if self._toning == shot.id and done:
+            self._toning = None
             self._tone(shot, at)
             return
         if self._picking and done:
@@ -224,12 +226,18 @@ class DevelopBench(StageBench):
             return
         self.look_at(at[0] / width, at[1] / height)
 
+    def _smooth(self, shot: Shot, tone: tuple[float, float, float] | None) -> None:
+        """What it costs is tried anew."""
+        self._tried.pop(shot.facts.fingerprint, None)
+        self._trying.discard(shot.facts.fingerprint)
+        self.desk.answer("develop", smooth=None if tone is None else list(tone))
+
     def _tone(self, shot: Shot, at: tuple[float, float]) -> None:
         def then(found: tuple[float, float, float] | None, error: str | None) -> None:
             if found is None:
                 self.desk.said.emit(error or "It could not be looked at.")
             elif self.desk.shot is not None and self.desk.shot.id == shot.id:
-                self.desk.answer("develop", smooth=list(found))
+                self._smooth(shot, found)
 
         self.desk.worker.chore("tone", (shot.facts, self.desk.route_of(shot), self.desk.frame, at), then)
 
@@ -324,7 +332,7 @@ class DevelopBench(StageBench):
             widget.setVisible(held is not None)
         self.worst.setVisible(held is not None and bool(held.worst))
         self.smoother.setVisible(held is not None and bool(s.clean))
-        self.smoother.set_value("tone" if s.smooth is not None or self._toning else None)
+        self.smoother.set_value("tone" if s.smooth is not None or self._toning == shot.id else None)
         if held is None:
             self.noise_card.say("Nobody has measured it. Some frames are laid over their neighbours, where they differ by noise alone.")
             self.by_level.show_seen(None, None, 0.0)

@@ -431,7 +431,10 @@ class SteadyBench(StageBench):
         elif result.wants:
             self.card.say("Nobody has measured it. Every frame is decoded once; it can be stopped, and goes on from there.")
         else:
-            self.card.say("It is of round lenses that nobody has matched yet, a sphere on its side, or what Read cannot name. It is left as it was.")
+            self.card.say(
+                "It is of two round lenses that nobody has matched yet (Join does), a sphere on its side, or what Read cannot name: say there what "
+                "it is. It is left as it was."
+            )  # fmt: skip
 
     def _show_drawn(self, shot: Shot, walked: Walk, trace: NDArray[np.float32] | None) -> None:
         """The way before and after, how much of it is how fast, and what each frame spends; until that is reckoned, how far it is off."""

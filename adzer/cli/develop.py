@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import typer
 
@@ -88,7 +88,7 @@ def develop(
     neutral = values.neutral_of(sensor, route.develop)
     shot, now = (dict(zip(("kelvin", "tint"), (round(v, 1) for v in camera.correlated(camera.white_of(sensor, n))), strict=True))
                  for n in (values.as_shot(sensor), neutral))  # fmt: skip
-    more: dict[str, Any] = {"values": records.to_plain(found), "as_shot": shot, "white": now, "neutral": list(neutral)}
+    more: dict[str, object] = {"values": records.to_plain(found), "as_shot": shot, "white": now, "neutral": list(neutral)}
     more["next_time"] = measure.next_time(found)
     making.make(file.name, facts, seen, route, card, out, json_, more)
     if not json_:
@@ -179,7 +179,7 @@ def clean(
         if not (0 <= x < facts.raster[0] and 0 <= y < facts.raster[1]):
             raise AdzerError(f"--smooth {smooth}: {file.name} is {facts.raster[0]}×{facts.raster[1]} pixels.")
         route = route.with_("develop", smooth=list(developing.tone_at(facts, route, facts.frames // 2, (x, y))))
-    more: dict[str, Any] = {"amount": route.develop.clean, "tried": records.to_plain(tried), "noise": records.to_plain(held)}
+    more: dict[str, object] = {"amount": route.develop.clean, "tried": records.to_plain(tried), "noise": records.to_plain(held)}
     making.make(file.name, facts, seen, route, card, out, json_, more)
     if not json_:
         print(f"{file}: taken off {route.develop.clean:g} times what was measured")
@@ -201,7 +201,7 @@ def range_(
     from ..core.route import Route
     from ..core.run import developing
 
-    rows: list[dict[str, Any]] = []
+    rows: list[dict[str, object]] = []
     kept: list[developing.Range] = []
     for file in files:
         facts, _ = read_file(file)

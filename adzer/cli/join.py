@@ -240,7 +240,7 @@ def stitch(
         route = route.with_("join", base=base, distance=distance)
     if rig is not None:
         route = route.with_("join", met=records.to_plain(along_seam(facts, route, seen).met))
-    told = {"rig": {k: v for k, v in records.to_plain(route.join).items() if k not in ("version", "laid")}}
+    told: dict[str, object] = {"rig": {k: v for k, v in records.to_plain(route.join).items() if k not in ("version", "laid")}}
     making.make(front.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=raster)
 
 

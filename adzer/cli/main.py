@@ -11,7 +11,7 @@ import sys
 from fractions import Fraction
 from itertools import product
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
@@ -322,7 +322,7 @@ def render(
             held.set_meta("output folder", out=str(out.absolute()))
         slips, walk = set[int](), held.walker()
         stopped = False
-        findings: list[dict[str, Any]] = []
+        findings: list[dict[str, object]] = []
         before = {s.order.digest: s.order.out for s in held.slips() if s.state == "done" and Path(s.order.out).exists()}
         for each in shots:
             for name, (added, route) in product(card or each.route.deliver.cards, each.route.masters):

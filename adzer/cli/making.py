@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -33,7 +33,7 @@ def card_for(name: str, out: Path) -> DeliveryCard:
 
 
 def make(
-    name: str, facts: FileFacts, seen: Seen | None, route: Route, card: str, out: Path, json_: bool, more: dict[str, Any] | None = None,
+    name: str, facts: FileFacts, seen: Seen | None, route: Route, card: str, out: Path, json_: bool, more: dict[str, object] | None = None,
     start: int = 0, stop: int | None = None, raster: tuple[int, int] | None = None,
 ) -> None:  # fmt: skip
     """Renders, proves and tells, one master or one an eye; ``more``: what the JSON says besides."""

@@ -95,7 +95,7 @@ SHAPED: dict[str, object] = {
 }
 
 
-def _gathers(name: str, options: dict[str, object], meant: Callable[[str, Any], object]) -> Callable[..., Any]:
+def _gathers(name: str, options: dict[str, object], meant: Callable[[str, Any], object]) -> Callable[[Callable[..., None]], Callable[..., None]]:
     """Gives a command many options, of which it gets those that were given as one dictionary, ``name``."""
 
     def decorate(command: Callable[..., None]) -> Callable[..., None]:
@@ -105,7 +105,7 @@ def _gathers(name: str, options: dict[str, object], meant: Callable[[str, Any], 
         more = [Parameter(n, Parameter.KEYWORD_ONLY, default=None, annotation=kind) for n, kind in options.items()]
 
         @wraps(command)
-        def run(**words: Any) -> None:
+        def run(**words: object) -> None:
             given = {n: meant(n, v) for n in options if (v := words.pop(n)) is not None}
             command(**{name: given}, **words)
 
@@ -165,7 +165,7 @@ def covered(route: Route, foot: str | None) -> Route:
     return route.with_("join", foot=records.to_plain(meant(foot))) if foot else route
 
 
-def told(findings: list[Finding], shot: str = "") -> list[dict[str, Any]]:
+def told(findings: list[Finding], shot: str = "") -> list[dict[str, object]]:
     """Says every *warn* and *stop* of a route on standard error; returns all of its findings for JSON."""
     for f in findings:
         if f.level.weight:

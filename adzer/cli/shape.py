@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import typer
 
@@ -154,7 +154,7 @@ def follow(
 ) -> None:
     from ..core.intake.take import read_file
     from ..core.look import track
-    from ..core.media.decode import Reader, upright
+    from ..core.media.decode import opened, upright
     from ..core.read.step import turn_of
     from ..core.route import Route, walk
     from ..core.run.render import Progress
@@ -179,7 +179,7 @@ def follow(
     if w <= 0 or h <= 0 or x < 0 or y < 0 or x + w > wide + over or y + h > high:
         raise AdzerError(f'--box "{box}" does not lie within the recording, {wide}×{high}.')
     turn = turn_of(facts, walked.route.read)
-    with Reader(facts.source, print_=facts.fingerprint) as reader, progress(file.name) as show:
+    with opened(facts.sources, facts.fingerprint) as reader, progress(file.name) as show:
 
         def frames() -> Iterator[tuple[int, track.Planes]]:
             begun = time.monotonic()
@@ -188,7 +188,7 @@ def follow(
                 yield f.number, upright(f, turn)
 
         _, points = track.through(source.marked(x, y, w, h), frames())
-    rows: list[dict[str, Any]] = [
+    rows: list[dict[str, float]] = [
         {
             "frame": p.frame,
             **dict(zip("xywh", (round(v, 2) for v in source.box(p)), strict=True)),
@@ -200,4 +200,4 @@ def follow(
         print_json({"points": rows})
         return
     for row in rows:
-        print("{frame:6d}  {x:8.1f} {y:8.1f} {w:7.1f} {h:7.1f}  {sure:4.0%}".format(**row))
+        print("{frame:6.0f}  {x:8.1f} {y:8.1f} {w:7.1f} {h:7.1f}  {sure:4.0%}".format(**row))

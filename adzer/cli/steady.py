@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
 
@@ -72,7 +72,7 @@ def shake(
     if job.suffix.lower() != ".adzer":
         _shake_of(job, compare, share(budget), matters, options.shaped(Route().with_("read", **declared), shaped), still, json_)
         return
-    rows: list[dict[str, Any]] = []
+    rows: list[dict[str, object]] = []
     with Job.open(job) as held:
         walk = held.walker()
         shots = chosen(held, words or [], camera)

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Annotated, TypeVar
 
 import typer
 
@@ -16,7 +16,9 @@ from ..core import records
 from ..core.errors import AdzerError
 
 if TYPE_CHECKING:
+    from ..core.intake.offload import Moving
     from ..core.job import Job, Shot
+    from ..core.run import render
 
 app = typer.Typer(
     help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
@@ -68,7 +70,7 @@ def parse_size(text: str) -> tuple[int, int]:
 
 
 @contextmanager
-def progress(words: str) -> Any:
+def progress(words: str) -> Iterator[Callable[[render.Progress], None]]:
     """A line on standard error that follows the work; quiet where that is not a terminal."""
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
@@ -79,7 +81,7 @@ def progress(words: str) -> Any:
     with Progress(*columns, console=console, transient=True) as bar:
         task = bar.add_task(words, total=None, rate="")
 
-        def show(p: Any) -> None:
+        def show(p: render.Progress) -> None:
             bar.update(
                 task, description=f"{words}: {p.doing}", completed=p.done, total=p.total, rate=f"{p.rate:.1f} frames/s"
             )
@@ -88,7 +90,7 @@ def progress(words: str) -> Any:
 
 
 @contextmanager
-def moving(words: str) -> Any:
+def moving(words: str) -> Iterator[Callable[[Moving], None]]:
     """A line on standard error that follows an offload; quiet where that is not a terminal."""
     from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn, TransferSpeedColumn

@@ -251,7 +251,7 @@ def _files(kind: str) -> Iterator[Path]:
             yield from sorted(folder.glob("*.toml"))
 
 
-_settled: ContextVar[dict[Any, Any] | None] = ContextVar("settled", default=None)
+_settled: ContextVar[dict[object, Any] | None] = ContextVar("settled", default=None)
 
 
 @contextmanager

@@ -15,7 +15,6 @@ from .light.samples import Samples
 from .media import probe
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
-from .media.rolls import Source
 from .pace import Pace, Paced
 from .plan import Draft, Input, Plan, on_axes
 from .read.seen import Seen
@@ -106,7 +105,6 @@ class RenderPlan:
     """What is done, in numbers: see ``Plan`` for the pixels, ``Target`` for the file, ``VideoSpec`` for its encoder, ``Paced`` for
     when. ``segment``: delivered frames that are encoded at once."""
 
-    source: Source
     pixels: Plan
     target: Target
     spec: VideoSpec
@@ -165,7 +163,7 @@ def compile_order(order: Order) -> RenderPlan:
     """The plan of a frozen order. Raises UnreadableError if the source is gone or is not what it was."""
     path = order.facts.source
     try:
-        changed = probe.fingerprint(path) != order.facts.fingerprint
+        changed = probe.fingerprint(*order.facts.sources) != order.facts.fingerprint
     except OSError:
         raise UnreadableError(
             f"{path} is not there any more. Plug its disk in, or queue the shot again from where it is."
@@ -184,4 +182,4 @@ def compile_order(order: Order) -> RenderPlan:
     when = draft.pace.over(probe.scan(path, order.facts.fingerprint), order.start, order.stop)
     spec = draft.target.spec(draft.raster, when)
     whole = max(1, round(SEGMENT_SECONDS * float(when.rate) / spec.gop)) * spec.gop
-    return RenderPlan(path, draft.frozen(), draft.target, spec, when, whole, draft.pace.timecode(order.start))
+    return RenderPlan(draft.frozen(), draft.target, spec, when, whole, draft.pace.timecode(order.start))

@@ -7,9 +7,9 @@ import json
 import os
 import re
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import msgspec
 
@@ -25,6 +25,8 @@ from .media.probe import FileFacts
 from .read.seen import Seen
 from .read.step import turn_of, upright_raster
 from .route import Route, Walk, walk
+
+T = TypeVar("T")
 
 _COLUMNS = (
     "id, position, name, kind, facts, route, start, stop, parts, doubts, camera, scene, notes, marks, verdict"
@@ -46,6 +48,19 @@ class Part(msgspec.Struct, frozen=True):
     path: str
     facts: FileFacts | None = None
     look: str | None = None
+
+
+class Taken(msgspec.Struct, frozen=True):
+    """A recording that is to become a shot."""
+
+    facts: FileFacts
+    name: str
+    kind: str = ""
+    parts: tuple[Part, ...] = ()
+    doubts: tuple[Doubt, ...] = ()
+    route: Route = Route()
+    camera: str = ""
+    seen: Seen | None = None
 
 
 class Mark(msgspec.Struct, frozen=True):
@@ -153,14 +168,14 @@ class Job(Ledger):
         if not (isinstance(row[1], int | float) and abs(row[1]) < 1e15):
             raise UnreadableError(f"{what} has no place among the others.")
 
-        def several(text: str, kind: Any) -> Any:
-            return () if text == "[]" else records.from_json(text, kind, what)
+        def several(text: str, kind: type[T]) -> tuple[T, ...]:
+            return () if text == "[]" else records.from_json(text, tuple[kind, ...], what)  # type: ignore[valid-type]
 
         return Shot(
             id=int(row[0]), position=float(row[1]), name=str(row[2]), kind=str(row[3]), facts=facts,
             route=_route(row[5], what), start=start, stop=stop, trials=self._trials(facts.fingerprint, int(row[0]), what),
-            parts=several(row[8], tuple[Part, ...]), doubts=several(row[9], tuple[Doubt, ...]), camera=str(row[10]),
-            scene=str(row[11]), notes=str(row[12]), marks=several(row[13], tuple[Mark, ...]), verdict=str(row[14]),
+            parts=several(row[8], Part), doubts=several(row[9], Doubt), camera=str(row[10]),
+            scene=str(row[11]), notes=str(row[12]), marks=several(row[13], Mark), verdict=str(row[14]),
         )  # fmt: skip
 
     def seen(self, shot_id: int) -> Seen | None:
@@ -216,41 +231,38 @@ class Job(Ledger):
         parts: tuple[Part, ...] = (), doubts: tuple[Doubt, ...] = (), seen: Seen | None = None,
     ) -> Shot:  # fmt: skip
         """Takes a recording into the job, last on the Board."""
-        return self.add_shots([{
-            "facts": facts, "name": name or Path(facts.path).stem, "kind": kind, "route": first or Route(), "camera": camera,
-            "parts": parts, "doubts": doubts, "seen": seen,
-        }])[0]  # fmt: skip
+        return self.add_shots([Taken(facts, name or Path(facts.path).stem, kind, parts, doubts, first or Route(), camera, seen)])[0]
 
-    def add_new(self, rows: list[dict[str, object]]) -> list[Shot]:
+    def add_new(self, taken: Sequence[Taken]) -> list[Shot]:
         """The same for those recordings that the job does not have yet, whichever process added them."""
         try:
-            return self.add_shots(rows, new=True)
+            return self.add_shots(taken, new=True)
         except _NothingNew:
             return []
 
-    def add_shots(self, rows: list[dict[str, Any]], new: bool = False) -> list[Shot]:
-        """Takes several in as one edit; each row has what ``add_shot`` takes."""
-        words = f"add {rows[0]['name']}" if len(rows) == 1 else f"add {len(rows)} shots"
+    def add_shots(self, taken: Sequence[Taken], new: bool = False) -> list[Shot]:
+        """Takes several in as one edit."""
+        words = f"add {taken[0].name}" if len(taken) == 1 else f"add {len(taken)} shots"
         with self.edit(words) as edit:
             if new:  # asked here, where nobody else can add
                 held = {r[0] for r in self._db.execute("SELECT json_extract(facts, '$.fingerprint') FROM shots")}
-                rows = [r for r in rows if r["facts"].fingerprint not in held]
-                if not rows:
+                taken = [one for one in taken if one.facts.fingerprint not in held]
+                if not taken:
                     raise _NothingNew
             key, top = self._next_key(), self._db.execute("SELECT COALESCE(MAX(position), 0) FROM shots").fetchone()[0]
-            for n, row in enumerate(rows):
-                facts: FileFacts = row["facts"]
+            for n, one in enumerate(taken):
+                facts = one.facts
                 edit.put("shots", key + n, {
-                    "position": top + 1 + n, "name": row["name"], "kind": row.get("kind", ""), "facts": records.to_json(facts),
-                    "route": records.to_json(row.get("route") or Route()), "start": 0, "stop": facts.frames,
-                    "camera": row.get("camera", ""), "parts": records.to_json(row.get("parts", ())),
-                    "doubts": records.to_json(row.get("doubts", ())), "scene": "", "notes": "", "marks": "[]", "verdict": "",
+                    "position": top + 1 + n, "name": one.name, "kind": one.kind, "facts": records.to_json(facts),
+                    "route": records.to_json(one.route), "start": 0, "stop": facts.frames,
+                    "camera": one.camera, "parts": records.to_json(one.parts), "doubts": records.to_json(one.doubts),
+                    "scene": "", "notes": "", "marks": "[]", "verdict": "",
                 })  # fmt: skip
-                if row.get("seen"):
-                    self._put_measured(facts.fingerprint, "seen", records.to_json(row["seen"]).encode())
-                numbers = {"frames": facts.frames, "bytes": facts.size}
-                self._log("add", row["name"], f"{facts.name}, {facts.frames} frames", numbers)
-        return self.shots(range(key, key + len(rows)))
+                if one.seen:
+                    self._put_measured(facts.fingerprint, "seen", records.to_json(one.seen).encode())
+                numbers: dict[str, object] = {"frames": facts.frames, "bytes": facts.size}
+                self._log("add", one.name, f"{facts.name}, {facts.frames} frames", numbers)
+        return self.shots(range(key, key + len(taken)))
 
     def _next_key(self) -> int:
         """A number that no shot has or ever had. Only within an edit is it still free when it is used."""
@@ -320,7 +332,7 @@ class Job(Ledger):
         with self.edit(f"{shot.name}: marks") as edit:
             edit.put("shots", shot.id, {"marks": records.to_json(held)})
 
-    def set_files(self, changes: list[tuple[Shot, dict[str, Any]]], words: str, edit: Edit | None = None) -> None:
+    def set_files(self, changes: Sequence[tuple[Shot, dict[str, Any]]], words: str, edit: Edit | None = None) -> None:
         """Changes which files a shot consists of: ``facts``, ``kind``, ``parts``, ``doubts``, ``start``, ``stop``, and with them
         ``route``."""
         if edit is None:
@@ -328,7 +340,7 @@ class Job(Ledger):
                 self.set_files(changes, words, made)
             return
         for shot, values in changes:
-            plain = {k: v if isinstance(v, str | int) else records.to_json(v) for k, v in values.items()}
+            plain: dict[str, object] = {k: v if isinstance(v, str | int) else records.to_json(v) for k, v in values.items()}
             edit.put("shots", shot.id, plain)
             files = ", ".join(Path(p.path).name for p in values.get("parts", ())) if "parts" in values else ""
             self._log("files", shot.name, words, {"files": files} if files else {})

@@ -55,7 +55,7 @@ def value_text(value: Any, unit: str = "") -> str:
     return f"{value}{unit}"
 
 
-def change_text(numbers: dict[str, Any]) -> str:
+def change_text(numbers: dict[str, object]) -> str:
     """``squeeze: 1× → 1.6×`` for changed answers; names and values otherwise."""
     parts = []
     for key, value in numbers.items():

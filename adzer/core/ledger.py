@@ -15,7 +15,7 @@ import time
 from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, Self
+from typing import Self
 
 import msgspec
 import platformdirs
@@ -78,7 +78,7 @@ class Edit:
     def __init__(self, db: sqlite3.Connection, edit_id: int) -> None:
         self._db, self._id = db, edit_id
 
-    def put(self, table: str, key: Any, values: dict[str, Any] | None) -> None:
+    def put(self, table: str, key: object, values: dict[str, object] | None) -> None:
         """Sets columns of a row (made if absent), or deletes it (None)."""
         before = _row(self._db, table, key)
         after = None if values is None else (before or {}) | {_KEYS[table]: key} | values
@@ -348,7 +348,7 @@ class Ledger:
         with self._changing():
             self._log(kind, shot, text, numbers)
 
-    def _log(self, kind: str, shot: str | None, text: str, numbers: dict[str, Any]) -> None:
+    def _log(self, kind: str, shot: str | None, text: str, numbers: dict[str, object]) -> None:
         self._db.execute(
             "INSERT INTO log (at, kind, shot, text, numbers) VALUES (?,?,?,?,?)",
             (time.time(), kind, shot, text, records.to_json(numbers)),

@@ -87,7 +87,7 @@ class Picture(msgspec.Struct, frozen=True):
 
     def as_json(self) -> dict[str, Any]:
         """Plain values; ``duration`` in seconds as a number; ``detail`` only where it was worked out."""
-        plain: dict[str, object] = records.to_plain(self)
+        plain: dict[str, Any] = records.to_plain(self)
         if self.detail is None:
             del plain["detail"]
         if self.duration is not None:

@@ -17,7 +17,7 @@ from .light.chain import ColourChain
 from .light.curves import Curve
 from .light.samples import Samples
 from .media.formats import Plane
-from .media.rolls import Pair, Source
+from .media.rolls import Sources
 from .pace import Pace
 from .space.looks import AxisLook, Lamp, Look, Turning
 from .space.meeting import Around, Away, Tone
@@ -82,7 +82,7 @@ class Input:
 
     samples  how its codes are to be read, and ``raster``: of its pictures, both as they stand upright once they were turned
              clockwise by ``turn`` degrees
-    source   None: the recording itself, which is ``recording``
+    sources  none: the recording itself, which is ``recording``
     offset, drift   at moment t of the shot its own clock says ``offset`` + ``drift``·t, both in seconds from a first frame
     still    a picture instead of all that
     """
@@ -90,8 +90,8 @@ class Input:
     samples: Samples
     raster: Size
     turn: int = 0
-    source: Source | None = None
-    recording: Source | None = None
+    sources: Sources = ()
+    recording: Sources = ()
     offset: float = 0.0
     drift: float = 1.0
     prepares: tuple[Prepare, ...] = ()
@@ -100,11 +100,11 @@ class Input:
     @property
     def by_its_clock(self) -> bool:
         """Is it the recording that the shot's frames are counted in?"""
-        return self.source is None and self.still is None and (self.offset, self.drift) == (0.0, 1.0)
+        return not self.sources and self.still is None and (self.offset, self.drift) == (0.0, 1.0)
 
     def stopped_at(self, moment: float) -> Input:
         """As it is at one moment of the shot, always."""
-        return replace(self, source=self.source or self.recording, offset=self.offset + self.drift * moment, drift=0.0)
+        return replace(self, sources=self.sources or self.recording, offset=self.offset + self.drift * moment, drift=0.0)
 
     def later(self, seconds: float) -> Input:
         """At each moment of the shot what this is so much later."""
@@ -112,10 +112,10 @@ class Input:
 
     def alone(self, n: int) -> Input | None:
         """Of two recordings laid side by side the n-th as an input of its own; None if it is only one."""
-        if not isinstance(self.recording, Pair) or self.turn:
+        if len(self.recording) != 2 or self.turn:
             return None
         size = (self.raster[0] // 2, self.raster[1])
-        return replace(self, raster=size, source=self.recording.both[n], prepares=tuple(p.sized(size) for p in self.prepares))
+        return replace(self, raster=size, sources=(self.recording[n],), prepares=tuple(p.sized(size) for p in self.prepares))
 
     def moment(self, time: Array) -> Array:
         return self.offset + self.drift * time

@@ -55,7 +55,7 @@ def to_json(record: object) -> str:
     return _encoder.encode(record).decode()
 
 
-def to_plain(record: Any) -> Any:
+def to_plain(record: object) -> Any:
     """The record as dicts, lists, strings and numbers."""
     return msgspec.to_builtins(record, enc_hook=_enc)
 

@@ -29,7 +29,7 @@ from .read.seen import Seen
 from .read.settings import ReadSettings
 from .shape import step as shape
 from .shape.settings import ShapeSettings
-from .stage import STAGES, Context, StepResult
+from .stage import STAGES, Context, Settings, StepResult
 from .steady import step as steady
 from .steady.settings import SteadySettings
 
@@ -70,7 +70,7 @@ class Route(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return tuple((f" {eye}", self.with_("join", laid=eye)) for eye in ("left", "right"))
 
 
-def carried(settings: Any) -> dict[str, Any]:
+def carried(settings: Settings) -> dict[str, object]:
     """A stage's answers as they go to another shot; what was marked on this one's pictures, and when, stays with it."""
     own = settings.OWN | {"version"}
     return {name: getattr(settings, name) for name in settings.__struct_fields__ if name not in own}

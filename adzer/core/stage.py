@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, ClassVar
 
 import msgspec
 
@@ -17,6 +17,7 @@ from .picture import Picture
 from .plan import Draft
 
 if TYPE_CHECKING:
+    from .read.seen import Seen
     from .shape.step import Shaped
     from .shape.view import Viewed
 
@@ -52,7 +53,7 @@ class Context:
     """What a step may know beside the Picture: the file, what was measured on it, the card, the job's rate."""
 
     facts: FileFacts
-    seen: Any = None
+    seen: Seen | None = None
     card: DeliveryCard | None = None
     job_rate: Fraction | None = None
     problem: Finding | None = None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 from collections import deque
+from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -182,7 +183,7 @@ class Desk(Shown):
     def redo(self) -> None:
         self._stepped(self.job.redo, "Done again", "There is nothing to do again.")
 
-    def _stepped(self, step: Any, done: str, nothing: str) -> None:
+    def _stepped(self, step: Callable[[], str | None], done: str, nothing: str) -> None:
         self._draft = None
         try:
             words = step()
@@ -231,7 +232,7 @@ class Desk(Shown):
             if i in self.all
         ]
 
-        def then(value: Any, error: str | None) -> None:
+        def then(value: dict[int, Finding | None] | None, error: str | None) -> None:
             found = {k: v for k, v in (value or {}).items() if v != self.problems.get(k)}
             for shot_id, problem in found.items():
                 self.problems.pop(shot_id, None)

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any
 
 from ..core.finding import Finding
 from ..core.job import Shot
 
-ORDERS: dict[str, Callable[[Shot], Any]] = {
+ORDERS: dict[str, Callable[[Shot], tuple[float | str, ...] | float | str]] = {
     "as added": lambda s: (s.position, s.id),
     "by name": lambda s: (s.name.lower(), s.position),
     "by camera": lambda s: (s.camera.lower(), s.position),

@@ -17,7 +17,7 @@ from PySide6.QtCore import QObject, QProcess, Signal
 from ..core.errors import AdzerError
 from ..core.intake import proxies
 from ..core.intake.relink import Match
-from ..core.job import Shot
+from ..core.job import Part, Shot, Taken
 from ..core.media.probe import FileFacts
 from ..core.read.seen import Seen
 from .model import Desk
@@ -166,10 +166,10 @@ class Reading(QObject):
     def add(self, paths: Iterable[str | Path], camera: str = "") -> None:
         """Files and folders become shots, at once; then their footage is looked at."""
 
-        def then(value: Any, error: str | None) -> None:
-            rows, said = value or ([], [error or ""])
+        def then(value: tuple[list[Taken], list[str]] | None, error: str | None) -> None:
+            taken, said = value or ([], [error or ""])
             known = {s.facts.path for s in self.desk.all.values()}
-            fresh = [r | {"camera": camera} for r in rows if r["facts"].path not in known]
+            fresh = [msgspec.structs.replace(t, camera=camera) for t in taken if t.facts.path not in known]
             try:
                 added = self.desk.job.add_shots(fresh) if fresh else []
             except AdzerError as fault:
@@ -177,7 +177,7 @@ class Reading(QObject):
                 return
             self.desk.reload([s.id for s in added])
             words = f"{len(added)} {'shot is' if len(added) == 1 else 'shots are'} on the Board." if added else ""
-            double = f" {len(rows) - len(fresh)} were there already." if len(rows) > len(fresh) else ""
+            double = f" {len(taken) - len(fresh)} were there already." if len(taken) > len(fresh) else ""
             self.desk.said.emit(
                 (" ".join(said[:3]) + f" {words}{double}").strip() or "Nothing that can be read is there."
             )
@@ -257,9 +257,9 @@ class Reading(QObject):
         """Looks through a folder for masters and proxies of the job's shots, and shows what it would link."""
         shots = list(self.desk.all.values())
 
-        def then(value: Any, error: str | None) -> None:
-            if error:
-                self.desk.said.emit(error)
+        def then(value: tuple[list[Match], list[FileFacts], list[str]] | None, error: str | None) -> None:
+            if value is None:
+                self.desk.said.emit(error or "Nothing was found.")
                 return
             matches, found, said = value
             if said:
@@ -285,7 +285,7 @@ class Reading(QObject):
                     self.desk.worker.chore("baked", (shot, part), partial(self._compared, shot.id))
         self.desk.check_sources()
 
-    def _compared(self, shot_id: int, part: Any, error: str | None) -> None:
+    def _compared(self, shot_id: int, part: Part | None, error: str | None) -> None:
         shot = self.desk.all.get(shot_id)
         if shot is None or part is None:
             return

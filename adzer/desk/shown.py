@@ -8,8 +8,7 @@ import gc
 import hashlib
 import time
 from collections import Counter, deque
-from collections.abc import Iterable, Iterator
-from typing import Any
+from collections.abc import Callable, Iterable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
@@ -357,7 +356,7 @@ class Shown(QObject):
     def _what(old: Route, new: Route) -> str:
         return next((s for s in STAGES if getattr(old, s) != getattr(new, s)), "answers")
 
-    def record(self, work: Any, only: Iterable[int] | None = None) -> None:
+    def record(self, work: Callable[[], object], only: Iterable[int] | None = None) -> None:
         """Does an edit, says why if it cannot be, and reads again what it touched."""
         try:
             work()

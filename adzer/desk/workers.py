@@ -58,7 +58,7 @@ class Worker(QObject):
         generation = self._newest[key] = next(self._numbers)
         self._send(Picturing(key=key, generation=generation, **ask))
 
-    def chore(self, what: str, args: tuple[Any, ...], then: Callable[[Any, str | None], None]) -> None:
+    def chore(self, what: str, args: tuple[object, ...], then: Callable[[Any, str | None], None]) -> None:
         """Asks for a chore; ``then(value, error)`` is called on the UI thread."""
         key = f"{what}-{next(self._numbers)}"
         self._waiting[key] = then

@@ -79,7 +79,7 @@ def of_values(folder: Path) -> list[Row]:
     assert draft.pace is not None
     out = tuple(np.zeros(plan.target.format.plane_size(plan.raster, i)[::-1], plan.target.format.dtype) for i in range(3))
     numbers = np.arange(24)
-    with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, THREADS) as processor:
+    with Inputs(plan.inputs, facts) as inputs, Processor(plan, THREADS) as processor:
         begun = time.perf_counter()
         for planes in ahead(inputs.along(numbers, numbers / 25.0)):
             processor.run(planes, out)

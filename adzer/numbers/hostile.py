@@ -24,6 +24,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from fractions import Fraction
 from functools import partial
+from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
@@ -81,13 +82,13 @@ def changed(data: bytes, chance: random.Random) -> bytes:
 def _tried(path: Path) -> str:
     """What became of a file: ``read``, ``refused`` or the fault's name."""
     from ..core.intake.take import read_file
-    from ..core.media.decode import Reader
+    from ..core.media.decode import opened
     from ..core.route import Route, walk
 
     try:
         facts, seen = read_file(path)
         walk(Route(), facts, seen)
-        with Reader(facts.source, print_=facts.fingerprint) as reader:
+        with opened(facts.sources, facts.fingerprint) as reader:
             for n in {0, facts.frames // 2, facts.frames - 1}:
                 reader.frame(n)
     except AdzerError as error:
@@ -97,7 +98,7 @@ def _tried(path: Path) -> str:
     return "read"
 
 
-def _batch(paths: list[Path], line: Any) -> None:
+def _batch(paths: list[Path], line: Connection) -> None:
     """In a process of its own, as a decoder that crashes takes its process with it."""
     for path in paths:
         line.send(_tried(path))

@@ -23,7 +23,7 @@ import numpy as np
 from ..core.intake.offload import offload
 from ..core.intake.relink import relink
 from ..core.intake.take import look_at, read_file
-from ..core.job import Job
+from ..core.job import Job, Taken
 from ..core.light.samples import Samples
 from ..core.media import probe
 from ..core.media.formats import PixelFormat
@@ -137,7 +137,7 @@ def board(folder: Path) -> list[Row]:
     made = [read_file(CLIPS / name) for name in ("sails-wide.mov", "by-the-canal.mp4")]
     with Job.create(path, "many") as job:
         job.add_shots([
-            {"facts": made[n % 2][0], "seen": made[n % 2][1], "name": f"shot {n}", "camera": ("scope lens", "phone")[n % 2]}
+            Taken(made[n % 2][0], f"shot {n}", seen=made[n % 2][1], camera=("scope lens", "phone")[n % 2])
             for n in range(5000)
         ])  # fmt: skip
     code = f"""

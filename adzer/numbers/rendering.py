@@ -15,22 +15,25 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import av
 import av.filter
 import numpy as np
 
 from ..core.cards import delivery
-from ..core.compile import compile_order, freeze, pixel_plan
+from ..core.compile import Order, compile_order, freeze, pixel_plan
 from ..core.intake.take import read_file
+from ..core.light.chain import ColourChain
 from ..core.media.decode import Reader, planes_of
 from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
+from ..core.plan import Plan
 from ..core.route import Route, walk
 from ..core.run.pixels import Processor
 from ..core.run.reference import delivered_444
 from ..core.run.render import render
+from ..core.space.looks import AxisLook
 
 NUMBERS = Path(__file__).resolve().parents[2] / "docs" / "numbers.md"
 THREADS = 2
@@ -103,7 +106,7 @@ def repeated(clip: Path, times: int) -> Path:
     return path
 
 
-def cube(path: Path, chain: Any, size: int = 33) -> Path:
+def cube(path: Path, chain: ColourChain, size: int = 33) -> Path:
     """The same colour as a .cube file of ``size`` points for the library's own 3D table filter."""
     axis = np.linspace(0, 1, size)
     b, g, r = np.meshgrid(axis, axis, axis, indexing="ij")
@@ -112,9 +115,10 @@ def cube(path: Path, chain: Any, size: int = 33) -> Path:
     return path
 
 
-def filter_chain(frame: av.VideoFrame, plan: Any, table: Path) -> Callable[[], Any]:
+def filter_chain(frame: av.VideoFrame, plan: Plan, table: Path) -> Callable[[], av.VideoFrame]:
     """libavfilter doing what the plan does: crop, Lanczos scale, tetrahedral 3D table, format; the library takes a thread a core."""
     look = plan.panels[0].look
+    assert isinstance(look, AxisLook)
     w, h = (round(float(look.size[i] * look.scale[i])) for i in (0, 1))
     x, y = (round(float(look.offset[i])) // 2 * 2 for i in (0, 1))
     steps = [
@@ -131,7 +135,7 @@ def filter_chain(frame: av.VideoFrame, plan: Any, table: Path) -> Callable[[], A
     return filtered(frame, steps)
 
 
-def filtered(frame: av.VideoFrame, steps: list[tuple[str, str]], threads: int = 0) -> Callable[[], Any]:
+def filtered(frame: av.VideoFrame, steps: list[tuple[str, str]], threads: int = 0) -> Callable[[], av.VideoFrame]:
     """A frame through the library's own filters, one after another; ``threads`` 0: as many as the library takes."""
     graph = av.filter.Graph()
     if threads:
@@ -148,11 +152,11 @@ def filtered(frame: av.VideoFrame, steps: list[tuple[str, str]], threads: int = 
     last.link_to(sink)
     graph.configure()
 
-    def run() -> object:
+    def run() -> av.VideoFrame:
         frame.pts = None
         _ = graph  # its nodes live only as long as it does
         source.push(frame)
-        return sink.pull()
+        return cast(av.VideoFrame, sink.pull())
 
     return run
 
@@ -197,7 +201,7 @@ def render_against_codec(clip: Path, folder: Path) -> dict[str, Any]:
     route = Route().with_("read", curve="fen-log").with_("shape", squeeze="8/5", shape="239/100", hold="native")
     stamp = [0]
 
-    def order() -> Any:
+    def order() -> Order:
         stamp[0] += 1
         return freeze("bench", facts, route, "web-wide", folder / f"out{stamp[0]}.mp4", seen=seen)
 

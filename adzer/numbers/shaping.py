@@ -12,7 +12,6 @@ from dataclasses import replace
 from fractions import Fraction
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import av
 import cv2
@@ -26,7 +25,7 @@ from ..core.light.samples import Samples
 from ..core.media.decode import planes_of
 from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
-from ..core.plan import Input, Panel, Patch, Plan
+from ..core.plan import Input, Panel, Patch, Plan, Planes
 from ..core.run.pixels import Processor
 from ..core.sim import camera as cameras
 from ..core.sim.camera import Camera, Pose
@@ -42,7 +41,6 @@ CHAIN = ColourChain(curve("fen-log"), rgb_to_rgb(primaries("bt2020"), primaries(
 PLACE, TURNED = (0.4, 2.0, 2.1), 20.0
 HEADING, TILT, FOV = -12.0, 4.0, 100.0
 FLAGS = "lanczos+accurate_rnd+full_chroma_int"
-Planes = tuple[NDArray[Any], ...]
 
 
 def sphere_frame(size: tuple[int, int], samples: int) -> Planes:
@@ -121,7 +119,7 @@ def lenses(table: Path, side: int = 2880) -> list[tuple[str, str, str, bool]]:
     rng = np.random.default_rng(4)
     sizes = [SOURCE.format.plane_size((side, side), i)[::-1] for i in range(3)]
     coarse = [rng.integers(200, 800, (s[0] // 16, s[1] // 16)).astype(np.uint16) for s in sizes]
-    soft = [cv2.resize(p, s[::-1], interpolation=cv2.INTER_CUBIC) for p, s in zip(coarse, sizes, strict=True)]
+    soft = [np.asarray(cv2.resize(p, s[::-1], interpolation=cv2.INTER_CUBIC), np.uint16) for p, s in zip(coarse, sizes, strict=True)]
     disc: Planes = tuple(np.ascontiguousarray(p) for p in soft)
     both, whole = tuple(np.ascontiguousarray(np.hstack([p, p])) for p in disc), (2 * side, side)
     made = blank(whole)

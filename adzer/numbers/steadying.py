@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import tempfile
 import time
+from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
 from functools import partial
@@ -63,11 +64,11 @@ def clips() -> list[tuple[str, Camera]]:
     return made
 
 
-def _later(pose: Any, by: float, t: float) -> Pose:
+def _later(pose: Callable[[float], Pose], by: float, t: float) -> Pose:
     """From another second of the body's way on, begun where it began."""
     first, now, start = pose(by), pose(by + t), pose(0.0)
-    place = tuple(s + (b - a) for s, a, b in zip(start.place, first.place, now.place, strict=True))
-    return replace(now, place=place)
+    x, y, z = (s + (b - a) for s, a, b in zip(start.place, first.place, now.place, strict=True))
+    return replace(now, place=(x, y, z))
 
 
 def delivered(camera: Camera, facts: FileFacts, route: Route) -> Array:
@@ -80,9 +81,9 @@ def delivered(camera: Camera, facts: FileFacts, route: Route) -> Array:
     x, y = (v.ravel() for v in np.meshgrid(np.linspace(0.3, 0.7, 12) * w, np.linspace(0.3, 0.7, 8) * h))
     grid = np.stack([x, y], axis=1).astype(np.float32)
 
-    def map_at(t: float) -> NDArray[Any]:
+    def map_at(t: float) -> NDArray[np.float64]:
         recorded = panel.recorded(corners[:, 0].astype(float), corners[:, 1].astype(float), t).astype(np.float32)
-        return cv2.getPerspectiveTransform(corners, recorded)
+        return np.asarray(cv2.getPerspectiveTransform(corners, recorded), np.float64)
 
     steps = [np.zeros(2)]
     for n in range(1, facts.frames):
@@ -129,16 +130,17 @@ def of_ways(folder: Path) -> list[Row]:
 
 
 # --- against libavfilter's filter ---------------------------------------------------------------------------------------------
-def photographs() -> list[tuple[str, Any]]:
+def photographs() -> list[tuple[str, NDArray[np.uint8]]]:
     import importlib.util
 
     spec = importlib.util.find_spec("skimage")
     assert spec is not None and spec.submodule_search_locations
     folder = Path(spec.submodule_search_locations[0]) / "data"
-    return [(name, cv2.imread(str(folder / f"{name}.png"), cv2.IMREAD_GRAYSCALE)) for name in ("camera", "brick", "coffee", "astronaut")]
+    names = ("camera", "brick", "coffee", "astronaut")
+    return [(name, np.asarray(cv2.imread(str(folder / f"{name}.png"), cv2.IMREAD_GRAYSCALE), np.uint8)) for name in names]
 
 
-def shaken(photo: NDArray[Any], seed: int) -> list[NDArray[np.uint8]]:
+def shaken(photo: NDArray[np.uint8], seed: int) -> list[NDArray[np.uint8]]:
     """A hand's shake, laid on by another library's splines."""
     rng, t = np.random.default_rng(seed), np.arange(FRAMES) / RATE
     path = np.zeros((FRAMES, 3))
@@ -154,7 +156,7 @@ def shaken(photo: NDArray[Any], seed: int) -> list[NDArray[np.uint8]]:
     return made
 
 
-def shake_left(frames: list[NDArray[Any]], cut: float) -> float:
+def shake_left(frames: list[NDArray[np.uint8]] | list[Array], cut: float) -> float:
     """Pixels rms above half a hertz, by phase correlation with the first frame of what is left within a crop."""
     from skimage.registration import phase_cross_correlation
 
@@ -227,7 +229,7 @@ def of_cost(folder: Path) -> list[Row]:
     return rows
 
 
-def _coded(path: Path, photo: NDArray[Any], size: tuple[int, int], many: int) -> None:
+def _coded(path: Path, photo: NDArray[np.uint8], size: tuple[int, int], many: int) -> None:
     rng, (w, h) = np.random.default_rng(5), size
     large = cv2.resize(photo, (w * 5 // 4, h * 5 // 4), interpolation=cv2.INTER_CUBIC)
     t = np.arange(many) / RATE
@@ -248,7 +250,7 @@ def _coded(path: Path, photo: NDArray[Any], size: tuple[int, int], many: int) ->
         out.mux(stream.encode(None))
 
 
-def _deshaken(frames: list[NDArray[Any]], settings: str) -> float:
+def _deshaken(frames: list[NDArray[np.uint8]], settings: str) -> float:
     graph = av.filter.Graph()
     h, w = frames[0].shape
     source = graph.add_buffer(template=None, width=w, height=h, format=YUV, time_base=Fraction(1, 25))
@@ -271,10 +273,10 @@ def _deshaken(frames: list[NDArray[Any]], settings: str) -> float:
     return shake_left(made, BUDGET)
 
 
-def _written(path: Path, lumas: list[NDArray[Any]], rate: int = 25) -> None:
+def _written(path: Path, lumas: list[NDArray[np.uint8]], rate: int = 25) -> None:
     h, w = lumas[0].shape
     with av.open(str(path), "w") as out:
-        stream: Any = out.add_stream("ffv1", rate=rate)
+        stream = out.add_stream("ffv1", rate=rate)
         stream.width, stream.height, stream.pix_fmt = w, h, "yuv420p"
         for n, luma in enumerate(lumas):
             frame = av.VideoFrame.from_ndarray(np.concatenate([luma, np.full((h // 2, w), 128, np.uint8)]), format="yuv420p")
@@ -283,7 +285,7 @@ def _written(path: Path, lumas: list[NDArray[Any]], rate: int = 25) -> None:
         out.mux(stream.encode(None))
 
 
-def _lumas(path: Path) -> list[NDArray[Any]]:
+def _lumas(path: Path) -> list[Array]:
     with av.open(str(path)) as held:
         return [f.to_ndarray(format="gray16le").astype(float) / 257 for f in held.decode(video=0)]
 
@@ -293,7 +295,7 @@ def of_speeds() -> list[Row]:
     rows: list[Row] = []
     for name in ("bikes", "bigbuckbunny"):
         with av.open(str(film(name))) as held:
-            frames = [f.to_ndarray(format="gray") for f in islice(held.decode(video=0), 61)]
+            frames = [f.to_ndarray(format="gray").astype(np.uint8) for f in islice(held.decode(video=0), 61)]
         theirs = _interpolated(frames[::2])
         ours, other, took = [], [], 0.0
         for n, (a, b) in enumerate(zip(frames[:-2:2], frames[2::2], strict=True)):
@@ -320,11 +322,11 @@ def film(name: str) -> Path:
     return Path(spec.submodule_search_locations[0]) / "datasets" / "data" / f"{name}.mp4"
 
 
-def _decibels(a: NDArray[Any], b: NDArray[Any]) -> float:
+def _decibels(a: NDArray[np.integer | np.floating], b: NDArray[np.integer | np.floating]) -> float:
     return float(-10 * np.log10(max(((a.astype(float) - b) ** 2).mean() / 255**2, 1e-10)))
 
 
-def _interpolated(frames: list[NDArray[Any]]) -> list[NDArray[Any]]:
+def _interpolated(frames: list[NDArray[np.uint8]]) -> list[NDArray[np.uint8]]:
     """Twice as many by the library's own motion interpolation."""
     h, w = frames[0].shape
     graph = av.filter.Graph()
@@ -334,7 +336,7 @@ def _interpolated(frames: list[NDArray[Any]]) -> list[NDArray[Any]]:
     source.link_to(node)
     node.link_to(sink)
     graph.configure()
-    made: list[NDArray[Any]] = []
+    made: list[NDArray[np.uint8]] = []
     for n, luma in enumerate(frames):
         frame = av.VideoFrame.from_ndarray(np.concatenate([luma, np.full((h // 2, w), 128, np.uint8)]), format="yuv420p")
         frame.pts, frame.time_base = n, Fraction(1, 25)

@@ -19,7 +19,7 @@ from adzer.core.intake.take import read_file
 from adzer.core.light import names
 from adzer.core.light.primaries import adaptation, daylight, rgb_to_rgb, rgb_to_xyz, xy_to_xyz
 from adzer.core.media import dng
-from adzer.core.media.decode import Reader
+from adzer.core.media.decode import opened
 from adzer.core.route import Route, walk
 from adzer.core.sim.dng import Writing, rational, write
 
@@ -59,7 +59,7 @@ def made_light(path, **answers):
     facts, _ = read_file(path)
     sensor = values.sensor_of(facts, DevelopSettings(**answers))
     made = values.developed(sensor, DevelopSettings(**answers))
-    with Reader(facts.source) as reader:
+    with opened(facts.sources) as reader:
         planes = made.run([reader.frame(0).planes], 0)
     return names.curve("float-log").decode(np.stack(planes, -1) / 65535.0)
 
@@ -181,12 +181,12 @@ def test_a_damaged_or_foreign_file_gets_a_sentence(tmp_path, harm):
     path.write_bytes(body)
     if harm == "1x1 tiles":  # odd, but whole
         facts, _ = read_file(path)
-        with Reader(facts.source) as reader:
+        with opened(facts.sources) as reader:
             assert (reader.frame(0).cropped(0) == 900).all()
         return
     with pytest.raises(UnreadableError, match="a.dng"):
         facts, _ = read_file(path)
-        with Reader(facts.source) as reader:
+        with opened(facts.sources) as reader:
             reader.frame(0)
 
 

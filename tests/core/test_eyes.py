@@ -25,7 +25,7 @@ from adzer.core.join.eyes import Shown, answers, depth_at, measure
 from adzer.core.join.settings import JoinSettings
 from adzer.core.light.curves import STANDARD
 from adzer.core.media import probe
-from adzer.core.media.decode import Reader
+from adzer.core.media.decode import opened
 from adzer.core.media.told import told
 from adzer.core.records import to_json
 from adzer.core.route import Route, walk
@@ -307,7 +307,7 @@ def test_two_eyes_in_two_files(files):
     (left, first), (right, second) = route.masters
     assert (left, right) == (" left", " right") and Route().masters == (("", Route()),)
     made = [walk(r, facts).draft for r in (first, second)]
-    assert [d.panels[0].patches[0].input for d in made] == [0, 0] and [d.inputs[0].source.name for d in made] == ["a.mov", "b.mov"]
+    assert [d.panels[0].patches[0].input for d in made] == [0, 0] and [d.inputs[0].sources[0].name for d in made] == ["a.mov", "b.mov"]
     assert walk(route, facts).stopped is None and walk(route, facts)["deliver"].after.eyes == "one"
 
 
@@ -329,7 +329,7 @@ def test_two_tracks_and_files_that_began_apart_are_one_recording(tmp_path, files
     assert is_red(picture[:72]) and not is_red(picture[72:]) and abs(picture[:72, :, 2].mean() - picture[72:, :, 2].mean()) < 8
     late = join_files(str(files[0]), str(files[1]), (0, 3))
     assert late.frames == 6 and late.fingerprint != join_files(str(files[0]), str(files[1])).fingerprint
-    with Reader(late.source) as reader:
+    with opened(late.sources) as reader:
         for n in (0, 5, 2):
             blue = reader.frame(n).cropped(1).astype(int)
             assert len(reader) == 6 and blue.shape[1] == 128
@@ -355,7 +355,7 @@ def test_a_clock_that_drifts_is_followed(tmp_path, files):
     from adzer.core.run.frames import numbers
 
     held = replace(walked.draft.inputs[1], drift=1.2)
-    with Reader(held.source) as reader:
+    with opened(held.sources) as reader:
         moments = np.arange(6) / 25
         assert numbers(held, reader, np.arange(6), moments).tolist() == [0, 1, 2, 4, 5, 6]
 

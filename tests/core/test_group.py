@@ -19,7 +19,7 @@ from adzer.core.intake.relink import likeness, relink, report_text
 from adzer.core.intake.take import add_files, join_chapters, look_at_new, source_problem, take
 from adzer.core.job import Job, Mark, Part
 from adzer.core.media import audio, probe
-from adzer.core.media.decode import Reader
+from adzer.core.media.decode import opened
 from adzer.core.media.rolls import Roll
 from adzer.core.read import baked
 from adzer.core.route import Route, walk
@@ -37,7 +37,7 @@ def card(tmp_path_factory):
 @pytest.fixture(scope="module")
 def taken(card):
     said = []
-    return {r["name"]: r for r in take([card], Fraction(25), said.append)}, said
+    return {r.name: r for r in take([card], Fraction(25), said.append)}, said
 
 
 def facts(path="/c/A001.mov", frames=100, timecode="10:00:00:00", created=1000.0, raster=(1920, 1080), **changes):
@@ -54,26 +54,26 @@ def facts(path="/c/A001.mov", frames=100, timecode="10:00:00:00", created=1000.0
 # --- the card ----------------------------------------------------------------------------------------------------
 def test_a_card_becomes_shots(taken):
     rows, said = taken
-    kinds = {name: r["kind"] for name, r in rows.items()}
+    kinds = {name: r.kind for name, r in rows.items()}
     assert kinds["V0003_front"] == "lens pair" and kinds["E0011_L"] == "eye pair"
     assert kinds["P0007_01"] == "2 chapters" and kinds["A001"] == "DNG sequence" and kinds["plate"] == "DPX sequence"
-    roles = {name: [(p.role, Path(p.path).name) for p in r["parts"]] for name, r in rows.items()}
+    roles = {name: [(p.role, Path(p.path).name) for p in r.parts] for name, r in rows.items()}
     assert roles["V0003_front"] == [("second", "V0003_rear.mp4")] and roles["E0011_L"] == [("second", "E0011_R.mp4")]
     assert roles["C0001"] == [("proxy", "C0001_low.mp4"), ("sound", "C0001.wav")]
-    assert rows["A001"]["facts"].missing == (6,) and rows["A001"]["facts"].mosaic == "rggb"
-    assert rows["plate"]["facts"].frames == 5 and rows["plate"]["facts"].rate == 25
+    assert rows["A001"].facts.missing == (6,) and rows["A001"].facts.mosaic == "rggb"
+    assert rows["plate"].facts.frames == 5 and rows["plate"].facts.rate == 25
     assert len(said) == 1 and "C0003.mov" in said[0] and "0 bytes" in said[0]
 
 
 def test_a_sequence_of_sensor_values_is_known_and_developed(taken):
-    made = taken[0]["A001"]["facts"]
+    made = taken[0]["A001"].facts
     walked = walk(Route(), made)
     stop, developed = walked["read"], walked["develop"]
     codes = {f.code: f for f in walked.findings}
     assert "6" in codes["frames-missing"].text and "no-camera-matrix" not in codes and walked.stopped is None
     assert stop.after.mosaic == "rggb" and stop.after.curve == "linear"
     assert developed.after.mosaic == "none" and developed.after.curve == "float-log" and developed.after.primaries == "ap1"
-    with Reader(made.source) as reader:
+    with opened(made.sources) as reader:
         planes = [f.cropped(0) for f in reader.frames()]
     assert len(planes) == 7 and all(p.shape == (136, 240) for p in planes)
     green, red = planes[0][0::2, 1::2].mean(), planes[0][0::2, 0::2].mean()
@@ -87,9 +87,9 @@ def test_chapters_play_and_sound_as_one(tmp_path):
     for path, at in ((a, 5000.0), (b, 5001.2)):
         os.utime(path, (at, at))
     (row,) = take([tmp_path])
-    made = row["facts"]
-    assert row["kind"] == "2 chapters" and made.frames == 50 and made.duration == 2
-    with Reader(made.source) as reader:
+    made = row.facts
+    assert row.kind == "2 chapters" and made.frames == 50 and made.duration == 2
+    with opened(made.sources) as reader:
         numbers = [frame_number(f.cropped(0).astype(float), 1, 255) for f in reader.frames()]
         assert numbers == [*range(30), *range(20)]
         assert frame_number(reader.frame(44).cropped(0).astype(float), 1, 255) == 14
@@ -101,7 +101,7 @@ def test_chapters_play_and_sound_as_one(tmp_path):
     b.unlink()
     assert source_problem(made).code == "source-missing"
     with pytest.raises(UnreadableError, match="K0001_02"):
-        Reader(made.source)
+        opened(made.sources)
 
 
 def test_a_card_of_bad_files_is_offloaded_and_only_the_good_ones_become_shots(tmp_path, small_clip):
@@ -116,7 +116,7 @@ def test_a_card_of_bad_files_is_offloaded_and_only_the_good_ones_become_shots(tm
     assert done.safe and len(done.copied) == 7
     said = []
     rows = take([done.roots[0]], say=said.append)
-    assert "fine" in {r["name"] for r in rows} and len(said) >= 4
+    assert "fine" in {r.name for r in rows} and len(said) >= 4
     assert all(any(name in text for text in said) for name in ("empty.mov", "text.mov", "random.mp4", "headless.mp4"))
 
 
@@ -243,7 +243,7 @@ def test_a_proxy_is_made_linked_and_later_exchanged_for_its_master(job, tmp_path
     part = proxies.stand_in(shot)
     assert part.role == "proxy" and part.facts.raster == (96, 54) and part.facts.frames == 60
     assert part.facts.timecode == shot.facts.timecode and len(part.facts.audio) == 1
-    with Reader(part.facts.source) as reader:
+    with opened(part.facts.sources) as reader:
         assert [frame_number(f.cropped(0).astype(float), 0.5, 255) for f in reader.frames()] == list(range(60))
     assert (
         baked.compare(shot.facts, part.facts, *(proxies.assumed_samples(f) for f in (shot.facts, part.facts))).value
@@ -311,7 +311,7 @@ def test_copies_that_cannot_be_are_refused(job, taken):
     (shot,) = job.shots()
     with pytest.raises(AdzerError, match="full, half or quarter"):
         proxies.copy_order(job, shot, "proxy", "tenth")
-    raw = msgspec.structs.replace(shot, facts=taken[0]["A001"]["facts"])
+    raw = msgspec.structs.replace(shot, facts=taken[0]["A001"].facts)
     with pytest.raises(Stopped, match="developed"):
         proxies.copy_order(job, raw, "proxy", "half")
 
@@ -445,7 +445,7 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
         first, second = proxies.apply(job, job.shots(), [m], found)
         assert (first.start, first.stop, second.start, second.stop) == (5, 30, 20, 38) and first.marks == (Mark(10, "kite"),)
         assert [k.t for k in first.route.shape.moves.keys] == pytest.approx([0.4, 0.8]) and first.route.shape.marks[0].frame == 20
-        with Reader(first.facts.source) as reader:
+        with opened(first.facts.sources) as reader:
             assert frame_number(reader.frame(first.start).cropped(0).astype(float), 2, 255) == 15
         moved = trimmed.with_name("moved.bak")  # whatever its ending is now
         trimmed.rename(moved)

@@ -14,6 +14,7 @@ import sys
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from adzer.core import ledger
 from adzer.core.errors import UnreadableError
@@ -35,7 +36,7 @@ def test_damaged_media_are_read_or_refused(tmp_path):
 
 def test_changed_rows_and_cards_are_read_or_refused(tmp_path):
     with Job.create(tmp_path / "x.adzer", "x") as job:
-        job.add_shots([dict(row, name=f"n{i}") for i, row in enumerate(take([CLIPS / "by-the-canal.mp4"]))])
+        job.add_shots([replace(row, name=f"n{i}") for i, row in enumerate(take([CLIPS / "by-the-canal.mp4"]))])
     with contextlib.closing(sqlite3.connect(tmp_path / "x.adzer")) as db:
         db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     (tmp_path / "rows").mkdir()
@@ -81,7 +82,7 @@ def test_a_full_disk_is_said_and_leaves_nothing_under_a_name(tmp_path, words):
 
 def test_a_job_on_a_disk_that_takes_nothing_can_be_looked_at(tmp_path, monkeypatch):
     with Job.create(tmp_path / "x.adzer", "x") as job:
-        job.add_shots([dict(row, name="canal") for row in take([CLIPS / "by-the-canal.mp4"])])
+        job.add_shots([replace(row, name="canal") for row in take([CLIPS / "by-the-canal.mp4"])])
 
     def refused(path):
         error = sqlite3.OperationalError("attempt to write a readonly database")

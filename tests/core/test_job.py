@@ -23,7 +23,7 @@ from adzer.core.deliver.advise import Trial
 from adzer.core.deliver.outlook import outlook
 from adzer.core.errors import RenderFailed, UnreadableError
 from adzer.core.intake.take import add_files, read_file
-from adzer.core.job import Job, Mark
+from adzer.core.job import Job, Mark, Taken
 from adzer.core.media import probe
 from adzer.core.read.seen import Guess
 from adzer.core.route import Route, walk
@@ -123,7 +123,7 @@ def test_two_processes_take_the_same_recording_once(job):
     """Both looked before either added: the second adds nothing, and leaves no edit that would undo nothing."""
     (shot,) = job.shots()
     with Job.open(job.path) as other:
-        new = dict(facts=msgspec.structs.replace(shot.facts, fingerprint="another"), name="another")
+        new = Taken(msgspec.structs.replace(shot.facts, fingerprint="another"), "another")
         assert [s.name for s in other.add_new([new])] == ["another"]
     before = job.edited
     assert job.add_new([new]) == [] and job.edited == before and len(job.shots()) == 2

@@ -17,7 +17,7 @@ from adzer.core.job import Job
 from adzer.core.join.measure import answers, match
 from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
-from adzer.core.media.decode import Reader
+from adzer.core.media.decode import opened
 from adzer.core.media.formats import PixelFormat
 from adzer.core.route import Route, walk
 from adzer.core.run.matching import match_lenses
@@ -119,7 +119,7 @@ def delivered(facts, seen, route, heading):
     plan = walked.draft.frozen(replace(walked.draft.target.samples, format=replace(walked.draft.target.samples.format, chroma="4:4:4")))
     plan = plan.at_size(480, 270)
     out = tuple(np.zeros(plan.raster[::-1], plan.target.format.dtype) for _ in range(3))
-    readers = [Reader(i.source) for i in plan.inputs]
+    readers = [opened(i.sources) for i in plan.inputs]
     with Processor(plan, 2) as processor:
         processor.run([r.frame(0).planes for r in readers], out)
     for reader in readers:

@@ -30,7 +30,7 @@ from adzer.core.look.motion import (
     wobble,
 )
 from adzer.core.media import probe
-from adzer.core.media.decode import Reader
+from adzer.core.media.decode import opened
 from adzer.core.read.step import assumed_samples
 from adzer.core.route import Route
 from adzer.core.run import analysing
@@ -126,7 +126,7 @@ def test_a_pass_sees_the_same_windows_whole_or_span_by_span(monkeypatch):
     monkeypatch.setattr(passes, "SPAN", 50)
     spans = passes.spans(n)
     assert spans[0] == (0, 50) and spans[-1][1] == n and all(a[1] == b[0] for a, b in zip(spans, spans[1:], strict=False))
-    kept = {passes.key(s): passes.run(Counting(), facts.source, facts.fingerprint, s) for s in spans}
+    kept = {passes.key(s): passes.run(Counting(), facts.sources, facts.fingerprint, s) for s in spans}
     rows = passes.rows(Counting, n, kept)
     numbers = np.arange(n)
     assert np.array_equal(rows, np.stack([numbers, np.maximum(numbers - 2, 0), np.minimum(numbers + 1, n - 1)], axis=1))
@@ -134,9 +134,9 @@ def test_a_pass_sees_the_same_windows_whole_or_span_by_span(monkeypatch):
     kept[passes.key(spans[0])] = kept[passes.key(spans[0])][:-1]  # torn
     assert passes.missing(Counting, n, kept) == spans[:2] and passes.rows(Counting, n, kept) is None
     with pytest.raises(Cancelled, match="kept"):
-        passes.run(Counting(), facts.source, facts.fingerprint, spans[0], lambda: True)
+        passes.run(Counting(), facts.sources, facts.fingerprint, spans[0], lambda: True)
     with pytest.raises(UnreadableError):
-        passes.run(Counting(), facts.source, facts.fingerprint, (0, n + 5))
+        passes.run(Counting(), facts.sources, facts.fingerprint, (0, n + 5))
 
 
 def test_an_analysis_goes_on_where_it_was_stopped_and_its_finding_outlives_undo(tmp_path, monkeypatch):
@@ -182,7 +182,7 @@ def test_motion_of_a_clip_that_is_not_ours_is_the_same_at_half_the_frames():
     """Two steps of every frame are one step of every second: what is summed must come to the same place."""
     facts = probe.probe(str(clip("bikes")))
     kind = Motion(assumed_samples(facts, Route().read))
-    with Reader(facts.source) as reader:
+    with opened(facts.sources) as reader:
         seen = [kind.prepared(f)[0] for f in reader.frames(40, 67)]  # a ride, that turns
     each = np.array([moved(a, b) for a, b in zip(seen, seen[1:], strict=False)])
     half = np.array([moved(a, b) for a, b in zip(seen[::2], seen[2::2], strict=False)])
@@ -251,7 +251,7 @@ def test_pictures_that_no_sensor_read_out_are_not_told_to_lean():
     """An animated film, whose rows are all of one moment, and a reading that lies within its own doubt."""
     facts = facts_of(clip("bigbuckbunny"))
     kind = Motion(assumed_samples(facts))
-    rows = np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, (0, 96)), "<f4").reshape(-1, len(Motion.columns))
+    rows = np.frombuffer(passes.run(kind, facts.sources, facts.fingerprint, (0, 96)), "<f4").reshape(-1, len(Motion.columns))
     assert measure.shake(rows, 25.0, facts.raster).leans is None
     for readout_, leans in (((10.0, 2.0), 10.0), ((-10.0, 2.0), -10.0), ((5.0, 2.0), None), (None, None)):
         assert measure.Shake(1.0, 0.0, None, 2.0, 1.0, readout_).leans == leans
@@ -278,13 +278,13 @@ def test_blur_that_will_pulse_is_measured():
         return 9 * np.sin(2 * np.pi * moment / 11), 5 * np.sin(2 * np.pi * moment / 8.3 + 1)
 
     fallen = {}
-    for opened in (0.0, 0.5):
+    for open_for in (0.0, 0.5):
         frames = []
         for n in t:
-            moments = n + opened * ((np.arange(6) + 0.5) / 6 - 0.5) if opened else [n]
+            moments = n + open_for * ((np.arange(6) + 0.5) / 6 - 0.5) if open_for else [n]
             frames.append(np.clip(np.mean([shift(photo, at(m)[::-1], order=3, mode="reflect") for m in moments], axis=0), 0, 255).astype(np.uint8))
         rows = np.array([(*FIRST, sharp(frames[0])), *((*moved(a, b), sharp(b)) for a, b in pairwise(frames))], np.float32)
-        fallen[opened] = blurs(rows)
+        fallen[open_for] = blurs(rows)
     assert fallen[0.0] is None and 0.1 < fallen[0.5] < 0.8
     # What gets less sharp by itself, and not as it moves, is no blur of its shutter.
     rows[:, 9] = np.random.default_rng(3).permutation(rows[:, 9])

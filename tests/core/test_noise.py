@@ -23,6 +23,7 @@ from adzer.core.light.chain import ColourChain
 from adzer.core.light.samples import Samples
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.media.formats import PixelFormat
+from adzer.core.media.probe import probe
 from adzer.core.plan import Input, Plan, on_axes
 from adzer.core.run import developing
 from adzer.core.run.frames import Inputs
@@ -515,7 +516,7 @@ def test_two_lenses_are_cleaned_each_for_itself(tmp_path):
         plan = pixel_plan(walk(route.with_("develop", noise=grain, clean=clean), facts, seen, delivery("web-wide")))
         assert all(len(i.prepares) == (clean is not None) and all(p.raster == i.raster for p in i.prepares) for i in plan.inputs)
         out = tuple(np.zeros(plan.target.format.plane_size(plan.raster, i)[::-1], plan.target.format.dtype) for i in range(3))
-        with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 2) as processor:
+        with Inputs(plan.inputs, facts) as inputs, Processor(plan, 2) as processor:
             processor.run(next(inputs.along(np.array([1]), np.array([1 / 25]))), out)
         frames[clean] = out[0].astype(float)
     away = np.abs(frames[None] - frames[1.0])
@@ -587,6 +588,6 @@ def test_a_frame_that_is_prepared_with_its_neighbours_is_that_frame(tmp_path):
     for reaches in (((2, 2),), ((1, 0), (0, 2)), ((0, 0), (2, 1))):
         held = Input(samples, (32, 32), prepares=tuple(Named(r, samples) for r in reaches))
         wanted = np.array([0, 1, 4, 4, 7, 8])
-        with Inputs((held,), tmp_path / "a.mkv", None) as inputs:
+        with Inputs((held,), probe(tmp_path / "a.mkv")) as inputs:
             seen = [int(planes[0][0][5, 5]) for planes in inputs.along(wanted, wanted / 25)]
         assert seen == [40 + 10 * n for n in wanted]

@@ -11,7 +11,7 @@ from adzer.core.compile import compile_order, freeze, preview_plan
 from adzer.core.deliver.measure import laid, told
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
 from adzer.core.intake.take import read_file
-from adzer.core.media.decode import Reader
+from adzer.core.media.decode import Reader, opened
 from adzer.core.records import to_plain
 from adzer.core.route import Route, walk
 from adzer.core.run.laying import as_delivered
@@ -83,7 +83,7 @@ def test_both_eyes_get_it_and_the_left_one_sees_it_further_right(tmp_path):
         route = route.with_("deliver", over=over)
         walked = walk(route, facts, seen, cards.delivery("archive"))
         plan = walked.draft.frozen()
-        with Reader(facts.source) as reader, Processor(plan) as made, Processor(walked.draft.with_(overlays=()).frozen()) as bare:
+        with opened(facts.sources) as reader, Processor(plan) as made, Processor(walked.draft.with_(overlays=()).frozen()) as bare:
             codes = []
             for processor in (made, bare):
                 sizes = [plan.target.format.plane_size(plan.raster, i) for i in range(3)]
@@ -123,7 +123,7 @@ def test_a_preview_shows_the_same_smaller(tmp_path, badge):
     pictures = []
     for plan in (small, small.at_size(240, 136)):
         planes = tuple(np.zeros(plan.raster[::-1], plan.target.format.dtype) for _ in range(3))
-        with Reader(facts.source) as reader, Processor(plan) as processor:
+        with opened(facts.sources) as reader, Processor(plan) as processor:
             processor.run([reader.frame(0).planes], planes, 1.0)
         pictures.append(planes[0].astype(float))
     h = pictures[1].shape[0]

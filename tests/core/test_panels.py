@@ -13,6 +13,7 @@ from adzer.core.light.curves import STANDARD
 from adzer.core.light.samples import Samples
 from adzer.core.media.decode import Reader
 from adzer.core.media.formats import PixelFormat
+from adzer.core.media.probe import probe
 from adzer.core.plan import Input, Panel, Patch, Plan, on_axes
 from adzer.core.run import reference
 from adzer.core.run.frames import Inputs
@@ -262,13 +263,13 @@ def test_each_input_goes_by_its_own_clock_and_is_prepared_with_its_neighbours(tm
     one = write_clip(tmp_path / "one.mkv", 30, encoder="ffv1", chroma="4:4:4")
     two = write_clip(tmp_path / "two.mkv", 80, encoder="ffv1", chroma="4:4:4", rate=Fraction(50))
     held = Samples(PixelFormat(8, "4:4:4"), "bt709", True)
-    inputs = (Input(held, (192, 108)), Input(held, (192, 108), source=two, offset=0.2))
-    with Inputs(inputs, one, None) as opened:
+    inputs = (Input(held, (192, 108)), Input(held, (192, 108), sources=(two,), offset=0.2))
+    with Inputs(inputs, probe(one)) as opened:
         made = list(opened.along(np.arange(3, 20), np.arange(3, 20) / 25))
     for n, (a, b) in zip(range(3, 20), made, strict=True):
         assert frame_number(a[0].astype(float), 1, 255) == n and frame_number(b[0].astype(float), 1, 255) == 2 * n + 10
     mean = Input(held, (192, 108), prepares=(Mean(Samples(PixelFormat(16, "4:4:4"), "bt709", True)),))
-    with Inputs((mean,), one, None) as opened, Reader(one) as reader:
+    with Inputs((mean,), probe(one)) as opened, Reader(one) as reader:
         plain = [f.cropped(0).astype(float) for f in reader.frames()]
         for n, (planes,) in zip((0, 7, 8, 29), opened.along(np.array([0, 7, 8, 29]), np.zeros(4)), strict=True):
             near = plain[max(0, n - 1) : n + 2]

@@ -106,7 +106,7 @@ def test_what_is_held_is_averaged_where_each_frame_is_held(tmp_path):
     opened = shutter.exposed(draft.with_(panels=(held,)), shutter.moments(Fraction(25), Fraction(4), Fraction(25), 360.0))
     assert [len(p.patches) for p in opened.panels] == [4] and len(opened.inputs) == 4
     made = tuple(np.zeros((h, w if k == 0 else w // 2), np.uint16) for k in range(3))
-    with Inputs(opened.inputs, facts.source, facts.fingerprint) as inputs, Processor(opened.frozen()) as processor:
+    with Inputs(opened.inputs, facts) as inputs, Processor(opened.frozen()) as processor:
         numbers = np.arange(0, 16, 4)
         for n, planes in zip(numbers, inputs.along(numbers, numbers / 25), strict=True):
             processor.run(planes, made, n / 25)
@@ -123,7 +123,7 @@ def test_no_more_is_held_than_what_is_gathered(tmp_path, monkeypatch):
     real, decoded = Prepared.at, []
     monkeypatch.setattr(Prepared, "at", lambda self, *a: most.append(len(self._kept[0])) or real(self, *a))
     monkeypatch.setattr(Prepared, "_decoded", lambda self, n, real=Prepared._decoded: decoded.append(n) or real(self, n))
-    with Inputs(inputs, facts.source, facts.fingerprint) as opened:
+    with Inputs(inputs, facts) as opened:
         numbers = np.arange(50)
         for n, planes in zip(numbers, opened.along(numbers, numbers / 25), strict=True):
             assert [int(p[0][5, 5]) for p in planes] == [64 + 10 * k for k in (n, n + 1, n + 2, n + 3, 0, 25)]

@@ -61,10 +61,10 @@ def stills(tmp_path_factory):
 def test_stills_go_in_the_order_in_which_they_were_taken(stills, tmp_path):
     assert taken(stills / "MILL9981.JPG") - taken(stills / "MILL9980.JPG") == pytest.approx(2.5, abs=0.01)
     (row,) = take([stills])
-    files = row["facts"].files
-    assert [f[-8:-4] for f in files] == [f"{n:04d}" for n in (*range(9980, 10000), *range(1, 21))] and not row["facts"].missing
-    assert row["kind"] == "JPG sequence" and row["name"] == "MILL" and not row["doubts"]
-    assert size(stills / "MILL9980.JPG") == row["facts"].raster
+    files = row.facts.files
+    assert [f[-8:-4] for f in files] == [f"{n:04d}" for n in (*range(9980, 10000), *range(1, 21))] and not row.facts.missing
+    assert row.kind == "JPG sequence" and row.name == "MILL" and not row.doubts
+    assert size(stills / "MILL9980.JPG") == row.facts.raster
     # Single pictures are asked about, or left: taken now and then, or of different sizes.
     for name, high in (("then", 24), ("sizes", 30)):
         (tmp_path / "photos" / name).mkdir(parents=True)
@@ -73,7 +73,7 @@ def test_stills_go_in_the_order_in_which_they_were_taken(stills, tmp_path):
             still(tmp_path / "photos" / name / f"P{n:03d}.jpg", np.zeros((high if n == 5 else 24, 32, 3), np.uint8), when)
     said = []
     (then,) = take([tmp_path / "photos" / "then"])
-    assert "uneven times" in then["doubts"][0].ask
+    assert "uneven times" in then.doubts[0].ask
     assert not take([tmp_path / "photos" / "sizes"], say=said.append) and "32×24 and 32×30" in said[0]
     # A camera's small pictures beside what it recorded are none, nor are a few.
     (card := tmp_path / "card").mkdir()

@@ -509,7 +509,7 @@ def decibels(picture, time, heading, tilt, fov, lean=20.0):
 def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitching(tmp_path):
     """Both are found, shown side by side, and a view that looks backwards is of the rear lens."""
     from adzer.core.intake.take import join_files, look_at, source_problem, take
-    from adzer.core.media.decode import Reader
+    from adzer.core.media.decode import Reader, opened
     from adzer.core.route import Route
     from adzer.core.sim.cameras.lens_pair import CAMERA, REAR
 
@@ -523,9 +523,9 @@ def test_a_lens_pair_in_two_files_is_one_recording_and_is_reframed_without_stitc
         os.utime(tmp_path / name, (1.8e9, 1.8e9))  # both began at once
         files.append(tmp_path / name)
     (row,) = take(files, Fraction(25))
-    facts = row["facts"]
-    assert row["kind"] == "lens pair" and facts.raster == (960, 480) and facts.frames == 5 and facts.beside
-    with Reader(facts.source) as both, Reader(files[1]) as rear:
+    facts = row.facts
+    assert row.kind == "lens pair" and facts.raster == (960, 480) and facts.frames == 5 and facts.beside
+    with opened(facts.sources) as both, Reader(files[1]) as rear:
         frame = both.frame(3)
         assert np.array_equal(frame.cropped(0)[:, 480:], rear.frame(3).cropped(0)) and len(both) == 5
     out = tmp_path / "back.mp4"

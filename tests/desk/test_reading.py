@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QApplication
 
 from adzer.core.intake import proxies
 from adzer.core.intake.relink import Match
-from adzer.core.job import Job
+from adzer.core.job import Job, Taken
 from adzer.core.sim.demo import CLIPS
 from adzer.desk.dialogs import Describe, Relink, Rename
 from adzer.desk.model import Desk
@@ -281,11 +281,10 @@ def test_a_camera_that_is_usually_log_makes_a_finished_shot_stand_out(window):
 
     desk = window.desk
     log = next(s for s in desk.shots if s.name == "sails, close")
-    row = {"facts": log.facts, "kind": "x", "camera": "log body", "seen": desk.seen(log)}
-    desk.job.add_shots([row | {"name": f"log {n}"} for n in range(2)])
+    desk.job.add_shots([Taken(log.facts, f"log {n}", "x", camera="log body", seen=desk.seen(log)) for n in range(2)])
     wide = next(s for s in desk.shots if s.name == "all round")
     finished = msgspec.structs.replace(wide.facts, sphere=None)
-    desk.job.add_shots([{"facts": finished, "kind": "x", "camera": "log body", "seen": desk.seen(wide), "name": "odd"}])
+    desk.job.add_shots([Taken(finished, "odd", "x", camera="log body", seen=desk.seen(wide))])
     desk.reload()
     for shot in desk.all.values():
         desk.seen(shot)
@@ -301,7 +300,7 @@ def test_thousands_of_shots_do_not_hold_the_window(qapp, tmp_path):
     facts, seen = read_file(CLIPS / "cartwheel-eyes.mp4")
     path = tmp_path / "many.adzer"
     with Job.create(path, "many") as job:
-        job.add_shots([{"facts": facts, "seen": seen, "name": f"shot {n}", "camera": "eyes"} for n in range(1500)])
+        job.add_shots([Taken(facts, f"shot {n}", seen=seen, camera="eyes") for n in range(1500)])
     window = Window(Desk(Job.open(path)))
     window.show()
     try:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from ..errors import AdzerError
 from ..light.samples import Samples
 from ..media import probe
-from ..media.decode import Reader
+from ..media.decode import opened
 from ..media.formats import SUBSAMPLING, PixelFormat
 from . import gamut
 from .fit import Response, fit
@@ -88,7 +88,7 @@ def _signal(facts: probe.FileFacts) -> NDArray[np.float64]:
     form = PixelFormat(facts.bits, facts.chroma, facts.rgb)
     matrix = "rgb" if facts.rgb else facts.matrix if facts.matrix not in (None, "rgb") else "bt709"
     samples = Samples(form, matrix or "bt709", facts.range != "full" and not facts.rgb)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         total, count = None, 0
         for frame in reader.frames(0, FRAMES):
             sx, sy = SUBSAMPLING[facts.chroma]

@@ -40,7 +40,7 @@ _THREE = np.array([[1, 1, 1], [1, 0, -1], [-1, 2, -1]]) / np.sqrt([[3], [2], [6]
 _FOUR = np.array([[1, 1, 1, 1], [0, 1, -1, 0], [1, 0, 0, -1], [1, -1, -1, 1]]) / np.sqrt([[4], [2], [2], [4]])
 
 # The last few frames as they were brought to a signal of even noise, of whoever cleans: each is wanted five times over, and they are large.
-_BROUGHT: OrderedDict[Any, tuple[Any, list[Floats], NDArray[np.uint8]]] = OrderedDict()
+_BROUGHT: OrderedDict[object, tuple[object, list[Floats], NDArray[np.uint8]]] = OrderedDict()
 _LOCK = threading.Lock()
 
 
@@ -97,10 +97,10 @@ class Cleaned:
         return [Stabiliser(self.grain, 0, top)]
 
     @cached_property
-    def _rooms(self) -> queue.SimpleQueue[tuple[Any, ...]]:
+    def _rooms(self) -> queue.SimpleQueue[tuple[object, ...]]:
         from ..kernels import clean
 
-        made: queue.SimpleQueue[tuple[Any, ...]] = queue.SimpleQueue()
+        made: queue.SimpleQueue[tuple[object, ...]] = queue.SimpleQueue()
         for _ in range(os.cpu_count() or 2):
             made.put((
                 np.zeros((clean.ROOMS, 8, 8, clean.LANES), np.float32), np.zeros((8, clean.LANES), np.float32),
@@ -327,7 +327,7 @@ class Evened:
         return tuple(made)
 
 
-def _evened(fixed: tuple[Any, ...], out: NDArray[np.uint16], top: int) -> None:
+def _evened(fixed: tuple[object, ...], out: NDArray[np.uint16], top: int) -> None:
     from ..kernels import clean
 
     clean.even_band(*fixed, out, top, min(top + BAND, len(out)))

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .. import records
-from ..media.decode import Reader
+from ..media.decode import opened
 from ..media.probe import FileFacts
 from ..media.sensor import Sensor
 from . import lines, values
@@ -60,7 +60,7 @@ def held(facts: FileFacts, settings: DevelopSettings) -> Held:
     """Looks at some frames. UnreadableError if they cannot be read."""
     sensor = values.sensor_of(facts, settings)
     assert sensor is not None
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         n = len(reader)
         numbers = sorted({int((i + 0.5) * n / SPREAD) for i in range(min(SPREAD, n))})
         frames = [np.asarray(reader.frame(k).cropped(0), np.uint16) for k in numbers]

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from .. import records
 from ..light.chain import ColourChain
 from ..light.curves import Curve
-from ..media.decode import Reader
+from ..media.decode import opened
 from ..media.probe import FileFacts
 from ..plan import Planes, Prepare
 from .blocks import BLOCK, FEW, PLAIN, Kind, Pair, alone, compared, nothing
@@ -87,7 +87,7 @@ class Seen(msgspec.Struct, frozen=True):
 def frames_of(facts: FileFacts) -> list[list[tuple[int, Planes]]]:
     """Runs of frames all over a recording. UnreadableError if none can be decoded."""
     runs: list[list[tuple[int, Planes]]] = []
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         n = len(reader)
         for start in sorted({max(0, min(int((i + 0.5) * n / PLACES), n - RUN)) for i in range(PLACES)}):
             runs.append([(f.number, f.planes) for f in reader.frames(start, min(start + RUN, n))])

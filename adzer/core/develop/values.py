@@ -44,21 +44,19 @@ def sensor_of(facts: FileFacts, settings: DevelopSettings) -> Sensor | None:
         return None
     top = float((1 << facts.bits) - 1)
     held = facts.sensor or Sensor(facts.raster, (0, 0), order, facts.bits, (0.0,) * 4, (top,) * 4)
-    changes: dict[str, Any] = {}
+    changed = msgspec.structs.replace
     if settings.order is not None:
-        changes["order"] = settings.order
+        held = changed(held, order=settings.order)
     if settings.black is not None:
-        changes |= {"black": (settings.black,) * 4, "down": (), "across": ()}
+        held = changed(held, black=(settings.black,) * 4, down=(), across=())
     w, h = held.raster
     if settings.rows or settings.columns:
-        down, across = (changes.get(n, getattr(held, n)) for n in ("down", "across"))
-        changes |= {"down": lines.added(down, settings.rows, h), "across": lines.added(across, settings.columns, w)}
+        held = changed(held, down=lines.added(held.down, settings.rows, h), across=lines.added(held.across, settings.columns, w))
     if settings.hot:
-        changes["dead"] = (*held.dead, *(place for place in settings.hot if 0 <= place[0] < w and 0 <= place[1] < h))
+        held = changed(held, dead=(*held.dead, *(place for place in settings.hot if 0 <= place[0] < w and 0 <= place[1] < h)))
     if settings.white_level is not None:
-        changes["white"] = (settings.white_level,) * 4
-
-    return msgspec.structs.replace(held, **changes)
+        held = changed(held, white=(settings.white_level,) * 4)
+    return held
 
 
 def neutral_of(sensor: Sensor, settings: DevelopSettings) -> Three:

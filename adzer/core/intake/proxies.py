@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -43,8 +42,7 @@ def attach(job: Job, slip: Slip) -> None:
         facts = probe.probe(slip.order.out)
     except UnreadableError:
         return
-    role: Any = "proxy" if slip.order.card_name != "intermediate" else "intermediate"
-    part = Part(role, facts.path, facts, "same")
+    part = Part("intermediate" if slip.order.card_name == "intermediate" else "proxy", facts.path, facts, "same")
     job.set_files([(shot, {"parts": (*shot.parts, part)})], f"{shot.name}: link {Path(facts.path).name}")
 
 
@@ -84,7 +82,7 @@ def offered(paths: Iterable[str | Path]) -> tuple[list[FileFacts], list[str]]:
     paths = list(paths)
     said = list[str]()
     found = films(gather(paths), said.append)
-    rolls = [row["facts"] for row in take(paths, say=lambda _: None) if row["facts"].files or row["facts"].beside]
+    rolls = [t.facts for t in take(paths, say=lambda _: None) if t.facts.files or t.facts.beside]
     return found + rolls, said
 
 

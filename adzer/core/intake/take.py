@@ -8,16 +8,15 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from ..errors import UnreadableError
 from ..finding import Finding, Level
-from ..job import Job, Part, Shot
+from ..job import Job, Part, Shot, Taken
 from ..media import dng, probe, stills
 from ..media.probe import FileFacts
-from ..media.rolls import Pair, Roll, Stream
+from ..media.rolls import Roll, Stream
 from ..read.identify import identify
 from ..read.seen import Seen
 from ..read.step import assumed_samples
@@ -47,11 +46,10 @@ def facts_of(path: str | Path) -> FileFacts:
 
 def _sequence_in(folder: Path) -> FileFacts:
     said: list[str] = []
-    rows = take([folder], say=said.append)
-    if len(rows) == 1 and not said:
-        found: FileFacts = rows[0]["facts"]
-        return found
-    why = said[0] if said else f"it holds {len(rows)} recordings"
+    found = take([folder], say=said.append)
+    if len(found) == 1 and not said:
+        return found[0].facts
+    why = said[0] if said else f"it holds {len(found)} recordings"
     raise UnreadableError(f"{folder} is not one recording: {why}" + ("" if said else ". Give one of them, or a folder of one frame sequence."))
 
 
@@ -67,7 +65,7 @@ def source_problem(facts: FileFacts) -> Finding | None:
     """A *stop* if the file is gone or is not what it was when it was read."""
     name = Path(facts.path).name
     try:
-        if probe.fingerprint(facts.source) == facts.fingerprint:
+        if probe.fingerprint(*facts.sources) == facts.fingerprint:
             return None
         text = f"{name} has changed since it was read. Take the shot out of the job and add the file again."
         return Finding(Level.STOP, "source-changed", text, "read")
@@ -81,20 +79,20 @@ def kind_of(facts: FileFacts) -> str:
     return f"{facts.raster[0]}×{facts.raster[1]}"
 
 
-def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = lambda _: None) -> list[dict[str, Any]]:
-    """Rows for ``Job.add_shots`` from files and folders: probed and grouped, not yet looked at.
+def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = lambda _: None) -> list[Taken]:
+    """Recordings for ``Job.add_shots`` from files and folders: probed and grouped, not yet looked at.
 
     ``say`` gets a sentence for each file that cannot be read. ``rate``: of frame sequences that do not say theirs.
     """
     found = grouping.gather(paths)
-    rows = []
+    made = []
     for sequence in found.sequences:
         try:
-            rows.append(_sequence_row(sequence, rate))
+            made.append(_sequence(sequence, rate))
         except UnreadableError as error:
             say(str(error))
-    rows += [r for g in grouping.group(films(found, say), map(str, found.sounds)) if (r := _row(g, say)) is not None]
-    return rows
+    made += [t for g in grouping.group(films(found, say), map(str, found.sounds)) if (t := _grouped(g, say)) is not None]
+    return made
 
 
 def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
@@ -122,7 +120,7 @@ def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
     return made
 
 
-def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, object]:
+def _sequence(sequence: grouping.Sequence, rate: Fraction) -> Taken:
     if sequence.stills and len(sizes := {s for f in sequence.files if (s := stills.size(f)) is not None}) > 1:
         some = " and ".join(f"{w}×{h}" for w, h in sorted(sizes)[:2])
         raise UnreadableError(f"{sequence.files[0].parent}: its numbered pictures are {some}, so they are no one shot. They are left where they are.")
@@ -142,10 +140,10 @@ def _sequence_row(sequence: grouping.Sequence, rate: Fraction) -> dict[str, obje
         ask = f"{len(sequence.files)} pictures, taken at uneven times: a moving shot? If they are single ones, drop it (D)."
         doubts = (*doubts, grouping.Doubt("sequence", (), ask))
     kind = f"{Path(facts.path).suffix[1:].upper()} {'sequence' if facts.frames > 1 else 'still'}"
-    return {"facts": facts, "name": sequence.name, "kind": kind, "parts": (), "doubts": doubts}
+    return Taken(facts, sequence.name, kind, doubts=doubts)
 
 
-def _row(made: grouping.Group, say: Say) -> dict[str, object] | None:
+def _grouped(made: grouping.Group, say: Say) -> Taken | None:
     facts = made.first
     kind = kind_of(facts)
     if len(made.files) > 1:
@@ -169,24 +167,18 @@ def _row(made: grouping.Group, say: Say) -> dict[str, object] | None:
         kind = made.kind
         if facts.beside is None:
             facts = msgspec.structs.replace(facts, apart=made.second.path)
-    return {
-        "facts": facts,
-        "name": Path(facts.path).stem,
-        "kind": kind,
-        "parts": tuple(parts),
-        "doubts": tuple(made.doubts),
-    }
+    return Taken(facts, Path(facts.path).stem, kind, tuple(parts), tuple(made.doubts))
 
 
 def join_files(first: str, second: str, starts: tuple[int, int] = (0, 0)) -> FileFacts:
     """One recording's facts from its two lenses' or eyes': their pictures side by side. ``starts``: the frames they begin with."""
-    return probe.probe_source(Pair(Stream(first, 0, starts[0]), Stream(second, 0, starts[1])))
+    return probe.probe_beside(Stream(first, 0, starts[0]), Stream(second, 0, starts[1]))
 
 
 def join_tracks(facts: FileFacts) -> FileFacts:
     """The same of a file that holds two pictures which play at once; as it was, if they are not alike."""
     try:
-        return probe.probe_source(Pair(Stream(facts.path), Stream(facts.path, 1)))
+        return probe.probe_beside(Stream(facts.path), Stream(facts.path, 1))
     except UnreadableError:
         return facts
 
@@ -217,17 +209,18 @@ def add_files(
     """Adds what the files are as shots and looks at each; ``say`` gets a sentence for each that cannot be read. ``camera``:
     of all, or one for each of ``paths``."""
     paths = list(paths)
-    rows = take(paths, job.rate, say)
+    taken = take(paths, job.rate, say)
     held = {s.facts.fingerprint: s.name for s in job.shots()}
-    for row in rows:
-        if name := held.get(row["facts"].fingerprint):
-            say(f"{row['facts'].path} is in the job already, as {name}.")
-    rows = [row for row in rows if row["facts"].fingerprint not in held]
-    if not rows:
+    for one in taken:
+        if name := held.get(one.facts.fingerprint):
+            say(f"{one.facts.path} is in the job already, as {name}.")
+    new = [
+        msgspec.structs.replace(one, camera=camera if isinstance(camera, str) else _camera_of(one.facts.path, paths, camera))
+        for one in taken if one.facts.fingerprint not in held
+    ]  # fmt: skip
+    if not new:
         return []
-    for row in rows:
-        row["camera"] = camera if isinstance(camera, str) else _camera_of(row["facts"].path, paths, camera)
-    added = job.add_new(rows)
+    added = job.add_new(new)
     look_at_new(job, added)
     return added
 

@@ -7,7 +7,6 @@ their likeness; a rotation explains where they lie, but for what nearness moves 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import msgspec
 import numpy as np
@@ -114,7 +113,7 @@ def seen(planes: tuple[Plane, ...], samples: Samples, lens: Round, which: int, c
     return signal_at(planes, samples, Round(lens.size, (lens.lenses[which],)).place(d) + np.array(corner, dtype=np.float64))
 
 
-def luma(rgb: NDArray[Any]) -> Array:
+def luma(rgb: NDArray[np.floating | np.unsignedinteger]) -> Array:
     return np.asarray(rgb @ np.array([0.2126, 0.7152, 0.0722]))
 
 

@@ -6,11 +6,15 @@ pictures repeat their edge. Places are in recorded luma pixels; ``affine`` makes
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from llvmlite import ir
 from numba.core import types
+from numba.core.base import BaseContext
+from numba.core.types import Type
+from numba.core.typing.context import Context
+from numba.core.typing.templates import Signature
 from numba.extending import intrinsic
 
 from .compiled import inline, jit
@@ -22,7 +26,7 @@ LINE = 8  # weights that stand in a table for each phase
 TOGETHER, SOME = 8, 64  # patches that are made at once, and places that are asked at once whether they are near an edge
 
 
-def _patches(lanes: int, rows: int) -> Any:
+def _patches(lanes: int, rows: int) -> Callable[..., None]:
     """A compiled function: eight patches, Σⱼ Σₖ wy[j]·wx[k]·plane[base + first + j·stride + k] each, as vector code.
 
     ``room`` holds, in rows ``pitch`` long, ``first`` of each patch and where its weights begin behind ``table_x`` and
@@ -32,13 +36,13 @@ def _patches(lanes: int, rows: int) -> Any:
 
     @intrinsic
     def eight(
-        typing: Any, plane: Any, base: Any, stride: Any, room: Any, pitch: Any, weights: Any, table_x: Any, table_y: Any,
-        out: Any, i: Any,
-    ) -> Any:  # fmt: skip
+        typing: Context, plane: Type, base: Type, stride: Type, room: Type, pitch: Type, weights: Type, table_x: Type, table_y: Type,
+        out: Type, i: Type,
+    ) -> tuple[Signature, Callable[..., ir.Value]]:  # fmt: skip
         whole = types.int64
         signature = types.void(plane, whole, whole, room, whole, weights, whole, whole, out, whole)
 
-        def generate(context: Any, builder: Any, sig: Any, values: Any) -> Any:
+        def generate(context: BaseContext, builder: ir.IRBuilder, sig: Signature, values: Sequence[ir.Value]) -> ir.Value:
             code = Code(context, builder, sig, values)
             samples = builder.gep(code.data(0), [values[1]])
             across, down = (builder.gep(code.data(5), [values[k]]) for k in (6, 7))

@@ -5,12 +5,16 @@ A processor without registers that wide has ``WIDE`` false; there the same sums 
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from llvmlite import ir
 from numba.core import cgutils, types
+from numba.core.base import BaseContext
 from numba.core.registry import cpu_target
+from numba.core.types import Type
+from numba.core.typing.context import Context
+from numba.core.typing.templates import Signature
 from numba.extending import intrinsic
 
 from . import CELLS, TERMS
@@ -26,11 +30,11 @@ _floats, _words = ir.VectorType(FLOAT, LANES), ir.VectorType(WORD, LANES)
 class _Pixels(Code):
     """Sixteen pixels in hand."""
 
-    def number(self, base: Any, *index: int) -> Any:
+    def number(self, base: ir.Value, *index: int) -> ir.Value:
         """The same number for all pixels; ``base`` points to rows of four."""
         return self.spread(self.item(base, LONG(4 * index[0] + index[1])), LANES)
 
-    def mixed(self, pixels: list[Any], matrix: list[list[Any]]) -> list[Any]:
+    def mixed(self, pixels: list[ir.Value], matrix: list[list[ir.Value]]) -> list[ir.Value]:
         return [
             self.add(
                 self.add(self.times(row[0], pixels[0]), self.times(row[1], pixels[1])),
@@ -39,18 +43,18 @@ class _Pixels(Code):
             for row in matrix
         ]
 
-    def held(self, value: Any, low: Any, high: Any) -> Any:
+    def held(self, value: ir.Value, low: ir.Value, high: ir.Value) -> ir.Value:
         for sign, bound in ((">", low), ("<", high)):
             value = self.builder.select(self.builder.fcmp_ordered(sign, value, bound, flags=["fast"]), value, bound)
         return value
 
-    def picked(self, table: tuple[Any, Any], cell: Any) -> Any:
+    def picked(self, table: tuple[ir.Value, ir.Value], cell: ir.Value) -> ir.Value:
         """From a table of CELLS numbers in two registers, by the lowest five bits of ``cell``."""
         kind = ir.FunctionType(_floats, [_floats, _words, _floats])
         permute = cgutils.get_or_insert_function(self.builder.module, kind, "llvm.x86.avx512.vpermi2var.ps.512")
         return self.builder.call(permute, [table[0], cell, table[1]])
 
-    def curve(self, value: Any, terms: list[tuple[Any, Any]], bounds: list[Any], octaves: bool) -> Any:
+    def curve(self, value: ir.Value, terms: list[tuple[ir.Value, ir.Value]], bounds: list[ir.Value], octaves: bool) -> ir.Value:
         """``bounds``: lowest and highest value, and knees."""
         b = self.builder
         value = self.held(value, bounds[0], bounds[1])
@@ -72,11 +76,11 @@ class _Pixels(Code):
 
 @intrinsic
 def _sixteen(
-    typing: Any, work: Any, pitch: Any, count: Any, inner: Any, middle: Any, outer: Any, terms: Any, bounds: Any
-) -> Any:  # fmt: skip
+    typing: Context, work: Type, pitch: Type, count: Type, inner: Type, middle: Type, outer: Type, terms: Type, bounds: Type
+) -> tuple[Signature, Callable[..., ir.Value]]:  # fmt: skip
     signature = types.void(work, types.int64, types.int64, inner, middle, outer, terms, bounds)
 
-    def generate(context: Any, builder: Any, sig: Any, values: Any) -> Any:
+    def generate(context: BaseContext, builder: ir.IRBuilder, sig: Signature, values: Sequence[ir.Value]) -> ir.Value:
         code = _Pixels(context, builder, sig, values)
         matrices = [
             [[code.number(code.data(k), row, column) for column in range(4)] for row in range(3)] for k in (3, 4, 5)

@@ -15,6 +15,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from ..media.formats import Plane
+
 WIDE = 640  # columns on which the flow is looked for
 AT_ONE = 1 / 64  # of the time between two frames, nearer to which than this a moment is a frame's own
 TRUSTED = 30.0  # dB between both sides, below which none is made
@@ -23,7 +25,7 @@ Seen = NDArray[np.uint8]
 Floats = NDArray[np.float32]
 
 
-def seen(luma: NDArray[Any], top: int) -> Seen:
+def seen(luma: Plane, top: int) -> Seen:
     """A recorded plane (rows, columns), its highest code ``top``, as the flow is looked for on it."""
     import cv2  # here, as it loads slowly and the window opens without it
 
@@ -91,7 +93,7 @@ class Between:
         by = (1 - self.part) if second else -self.part
         return x + flow[..., 0] * np.float32(by * w / columns), y + flow[..., 1] * np.float32(by * h / rows)
 
-    def made(self, first: NDArray[Any], second: NDArray[Any], top: int) -> NDArray[Any]:
+    def made(self, first: Plane, second: Plane, top: int) -> Plane:
         """A plane (rows, columns) of codes up to ``top`` at that moment, of both pictures'."""
         import cv2
 

@@ -195,7 +195,7 @@ def _bent(
     d = b - a
     fit = np.zeros(across.shape[1])
 
-    def fitted(which: NDArray[Any]) -> NDArray[np.float64]:
+    def fitted(which: NDArray[np.bool_]) -> NDArray[np.float64]:
         both = np.concatenate([across[which], down[which]])
         return np.asarray(np.linalg.lstsq(both, np.concatenate([d[which, 0], d[which, 1]]), rcond=None)[0])
 
@@ -299,7 +299,7 @@ def _leaning(rows: Rows, again: Rows, high: int) -> tuple[NDArray[np.float64], N
 DEGREE = 7  # of a course through frames: a cubic one would say of a shake of 8 Hz, at 25 frames a second, that it is a seventh slower
 
 
-def through(values: NDArray[np.float64], at: NDArray[Any], slope: int = 0) -> NDArray[np.float64]:
+def through(values: NDArray[np.float64], at: NDArray[np.integer | np.floating], slope: int = 0) -> NDArray[np.float64]:
     """(n, …) of (frames, …) values as they are ``at`` (n,) frames and parts of frames, the course between them as smooth as can be; with
     ``slope`` 1 by how much they grow a frame there."""
     from scipy.interpolate import make_interp_spline  # here, as it loads slowly and the window opens without it

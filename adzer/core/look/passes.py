@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import Cancelled, UnreadableError
-from ..media.decode import Frame, Reader
-from ..media.rolls import Source
+from ..media.decode import Frame, opened
+from ..media.rolls import Sources
 
 SPAN = 96  # frames that are looked at at once: what is lost when it is stopped
 AHEAD = 8  # rows that are worked on beside each other
@@ -86,18 +86,18 @@ def rows(kind: type[Pass[T]], frames: int, kept: Mapping[str, bytes]) -> Rows | 
     return np.concatenate(parts)
 
 
-def run(kind: Pass[T], source: Source, print_: str, span: tuple[int, int], cancelled: Callable[[], bool] = lambda: False) -> bytes:
+def run(kind: Pass[T], sources: Sources, print_: str, span: tuple[int, int], cancelled: Callable[[], bool] = lambda: False) -> bytes:
     """One span's rows, to be kept. Frames are decoded once each; no more than the window is held. Cancelled if asked to stop,
     UnreadableError if a frame cannot be decoded."""
     start, stop = span
     before, after = kind.reach
     made: list[Future[Sequence[float]]] = []
     held: deque[tuple[int, T]] = deque()
-    with Reader(source, print_=print_) as reader, ThreadPoolExecutor(os.cpu_count() or 2, thread_name_prefix="rows") as pool:
+    with opened(sources, print_) as reader, ThreadPoolExecutor(os.cpu_count() or 2, thread_name_prefix="rows") as pool:
         first, last = max(0, start - before), min(len(reader), stop + after)
         frames = reader.frames(first, last)
         if not 0 <= start < stop <= len(reader):
-            raise UnreadableError(f"{source} has {len(reader)} frames now, and had {stop} when it was read. Read it again.")
+            raise UnreadableError(f"{reader.path} has {len(reader)} frames now, and had {stop} when it was read. Read it again.")
         for number in range(start, stop):
             while len(held) == 0 or held[-1][0] < min(number + after, last - 1):
                 if cancelled():

@@ -5,15 +5,14 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from ..errors import Cancelled, UnreadableError
 from ..light.samples import Samples, chroma_offset
-from ..media.decode import Frame, Reader
-from ..media.rolls import Source
+from ..media.decode import Frame, opened
+from ..media.rolls import Sources
 from .alike import bilinear
 
 Array = NDArray[np.float32]
@@ -42,10 +41,10 @@ class Sampling:
     run: list[Frame]
 
 
-def sample(source: Source, print_: str, spread: int = SPREAD, run: int = RUN,
+def sample(sources: Sources, print_: str, spread: int = SPREAD, run: int = RUN,
            cancelled: Callable[[], bool] = lambda: False) -> Sampling:  # fmt: skip
     """Keyframes where there are enough of them, so that nothing is decoded in vain. Cancelled if asked to stop."""
-    with Reader(source, print_=print_) as reader:
+    with opened(sources, print_) as reader:
         n = len(reader)
         wanted = [int((i + 0.5) * n / spread) for i in range(min(spread, n))]
         keys = np.searchsorted(reader.index.pts, reader.index.keys)
@@ -137,7 +136,7 @@ def codes(frame: Frame, samples: Samples, stride: int) -> NDArray[np.float64]:
     sx, sy = samples.format.sub
     w, h = frame.raster
     rows, columns = np.arange(0, h, stride), np.arange(0, w, stride)
-    planes: list[Any] = []
+    planes: list[NDArray[np.float64]] = []
     for i in range(samples.format.planes):
         y, x = (rows // sy, columns // sx) if i else (rows, columns)
         planes.append(frame.cropped(i)[np.ix_(y, x)].astype(np.float64).ravel())

@@ -255,7 +255,7 @@ def _grid() -> NDArray[np.float32]:
     return np.stack([np.stack([x, np.ones_like(x), y], axis=-1) @ turn.T for turn in _axes()]).astype(np.float32)
 
 
-def _directions(view: int, at: NDArray[Any]) -> Array:
+def _directions(view: int, at: NDArray[np.integer | np.floating]) -> Array:
     """Unit (n, 3) of places (n, 2) in a view, 0 the middle of its first pixel."""
     x, y = ((at.astype(np.float64) + 0.5) / SIDE * 2 - 1).T * REACH
     d = np.stack([x, np.ones_like(x), -y], axis=-1)

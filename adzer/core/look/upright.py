@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -67,7 +66,7 @@ def _parted(light: Callable[[Array], Array], ups: Array, within: float) -> Array
     return total / 2
 
 
-def uprights(views: NDArray[np.uint8], axes: Array, grid: NDArray[Any]) -> Up | None:
+def uprights(views: NDArray[np.uint8], axes: Array, grid: NDArray[np.floating]) -> Up | None:
     """Of square views (n, side, side) of the sphere, which ``axes`` (n, 3, 3) say how they look and ``grid`` (n, side, side, 3) what each pixel
     sees. None where too little stands upright."""
     normals, weight = _circles(views, axes, grid)
@@ -93,7 +92,7 @@ def uprights(views: NDArray[np.uint8], axes: Array, grid: NDArray[Any]) -> Up | 
     return Up(best, float(np.clip((more - LEAST) / (4 * LEAST), 0, 1) * np.clip(more / max(rival, 1e-9) - 1, 0, 1)))
 
 
-def _circles(views: NDArray[np.uint8], axes: Array, grid: NDArray[Any]) -> tuple[Array, Array]:
+def _circles(views: NDArray[np.uint8], axes: Array, grid: NDArray[np.floating]) -> tuple[Array, Array]:
     """(m, 3) unit normals of the great circles on which edges lie, and how strong each is, together 1."""
     import cv2  # here, as it loads slowly and the window opens without it
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from fractions import Fraction
-from typing import Any
+from typing import Any, cast
 
 import av
 import numpy as np
+from av.container import OutputContainer
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
@@ -20,7 +21,7 @@ GAP, LONGEST_GAP = Fraction(1, 50), 3600  # seconds by which stamps may be off; 
 _FORMATS = {"aac": "fltp", "pcm_s24le": "s32", "flac": "s32"}
 
 
-def _layout(context: Any) -> str:
+def _layout(context: av.AudioCodecContext) -> str:
     """The layout's name; where a container gives only a count of channels, the usual layout of that many."""
     usual = {1: "mono", 2: "stereo", 3: "2.1", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
     name = str(context.layout.name)
@@ -119,7 +120,7 @@ def _whole(block: NDArray[np.float32]) -> NDArray[np.int32]:
 
 
 def encoded(
-    path: Source, start: Fraction, stop: Fraction, index: int, container: Any, codec: str, kbits: int,
+    path: Source, start: Fraction, stop: Fraction, index: int, container: OutputContainer, codec: str, kbits: int,
     speed: Fraction = Fraction(1),
 ) -> Iterator[av.Packet]:  # fmt: skip
     """Adds a stream to an open output container at once; the iterator then yields its packets in order."""
@@ -142,7 +143,7 @@ def encoded(
         8000,
     ):
         rate = 48000
-    stream = container.add_stream(codec, rate=rate, layout=layout)
+    stream = cast(av.AudioStream, container.add_stream(codec, rate=rate, layout=layout))
     if codec == "aac":
         stream.codec_context.bit_rate = int(kbits * 1000 * share)  # the card speaks of stereo
     fmt = _FORMATS[codec]

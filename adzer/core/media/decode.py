@@ -9,16 +9,19 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import TypeVar, cast
 
 import av
 import numpy as np
+from av.video.plane import VideoPlane
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from . import dng, probe
 from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, float_codes, pixel_format
-from .rolls import Pair, Source, all_paths, start_of
+from .rolls import Source, Sources, all_paths, start_of
+
+T = TypeVar("T", bound=np.generic)
 
 
 @dataclass(frozen=True)
@@ -41,14 +44,14 @@ class Frame:
         return self.planes[plane][:h, :w]
 
 
-def upright(frame: Frame, turn: int) -> tuple[NDArray[Any], ...]:
+def upright(frame: Frame, turn: int) -> tuple[Plane, ...]:
     """The planes without their padding, turned clockwise by ``turn`` degrees."""
-    return tuple(np.ascontiguousarray(np.rot90(frame.cropped(i), -turn // 90)) for i in range(len(frame.planes)))
+    return tuple(cast(Plane, np.ascontiguousarray(np.rot90(frame.cropped(i), -turn // 90))) for i in range(len(frame.planes)))
 
 
-def _plane(plane: Any, dtype: type[np.generic]) -> NDArray[Any]:
+def _plane(plane: VideoPlane, dtype: type[T]) -> NDArray[T]:
     stride = plane.line_size // np.dtype(dtype).itemsize
-    return np.frombuffer(plane, dtype=dtype)[: plane.height * stride].reshape(plane.height, stride)
+    return np.frombuffer(memoryview(plane), dtype=dtype)[: plane.height * stride].reshape(plane.height, stride)
 
 
 def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
@@ -77,7 +80,7 @@ def planes_of(frame: av.VideoFrame) -> tuple[PixelFormat, tuple[Plane, ...]]:
 
 
 class Reader:
-    """One file, roll or pair, opened for decoding. Use as a context manager.
+    """One file, track or roll, opened for decoding. Use as a context manager.
 
     ``frames(start, stop)`` yields frames by number without ever decoding from the wrong place; a frame that the file
     lost raises UnreadableError with its number.
@@ -88,7 +91,6 @@ class Reader:
         self._values = probe.holds_values(self.path)
         self._run: Iterator[Frame] | None = None
         self._next = -1
-        self._beside: Reader | None = None
         if self._values:
             self.index, self.time_base = probe.scan(self.path, print_), probe.values_base(self.path)
             self._sensor = dng.header(all_paths(self.path)[0])[0]
@@ -106,7 +108,6 @@ class Reader:
         self._form = (context.width, context.height, pixel_format(context.pix_fmt or ""))
         self.time_base = self.stream.time_base or Fraction(1, 90000)
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
-        self._beside = Reader(self.path.both[1], threads) if isinstance(self.path, Pair) else None
 
     def __enter__(self) -> Reader:
         return self
@@ -118,8 +119,6 @@ class Reader:
         self._run = None
         if not self._values:
             self.container.close()
-        if self._beside is not None:
-            self._beside.close()
 
     def _open(self, threads: int) -> None:
         self.container = probe.open_container(self.path)
@@ -175,7 +174,7 @@ class Reader:
                 for raw in found:
                     if raw.pts == wanted:
                         form, planes = planes_of(raw)
-                        return self._both(Frame(planes, form, (raw.width, raw.height), wanted, number, True))
+                        return self._shown(Frame(planes, form, (raw.width, raw.height), wanted, number, True))
                 break
         except av.FFmpegError:
             pass
@@ -195,7 +194,7 @@ class Reader:
                     return
                 if frame.number > expected:
                     break
-                yield self._both(frame)
+                yield self._shown(frame)
                 expected += 1
                 if expected == stop:
                     return
@@ -208,15 +207,8 @@ class Reader:
             f"{self.path}: frame {expected} cannot be decoded. Copy the file from the card again, or end the shot before it."
         )
 
-    def _both(self, frame: Frame) -> Frame:
-        """A frame of a pair: the other lens's picture to the right of this one's."""
-        if self._beside is None:
-            return frame
-        other = self._beside.frame(frame.number)
-        if other.format != frame.format or other.raster != frame.raster:
-            raise UnreadableError(f"{self._beside.path}: frame {frame.number} is not like the other lens's or eye's.")
-        planes: Any = tuple(np.hstack([frame.cropped(i), other.cropped(i)]) for i in range(len(frame.planes)))
-        return replace(frame, planes=planes, raster=(2 * frame.raster[0], frame.raster[1]))
+    def _shown(self, frame: Frame) -> Frame:
+        return frame
 
     def _values_from(self, start: int) -> Iterator[Frame]:
         """Sensor values, each frame a file: its neighbours are read while one is worked on."""
@@ -272,3 +264,36 @@ class Reader:
                 if back < 0 or not first:
                     return
             back -= 1
+
+
+class Beside(Reader):
+    """Two sources whose pictures lie side by side, the second's to the right, to look at them as one. A route decodes each alone."""
+
+    def __init__(self, left: Source, right: Source, threads: int = 0, print_: str | None = None) -> None:
+        super().__init__(left, threads, print_)
+        try:
+            self._right = Reader(right, threads)
+        except BaseException:
+            super().close()
+            raise
+        self.index = self.index.until(len(self._right))
+
+    def close(self) -> None:
+        super().close()
+        self._right.close()
+
+    @property
+    def pixels(self) -> int:
+        return 2 * super().pixels
+
+    def _shown(self, frame: Frame) -> Frame:
+        other = self._right.frame(frame.number)
+        if other.format != frame.format or other.raster != frame.raster:
+            raise UnreadableError(f"{self._right.path}: frame {frame.number} is not like the other lens's or eye's.")
+        planes = tuple(cast(Plane, np.hstack([frame.cropped(i), other.cropped(i)])) for i in range(len(frame.planes)))
+        return replace(frame, planes=planes, raster=(2 * frame.raster[0], frame.raster[1]))
+
+
+def opened(sources: Sources, print_: str | None = None) -> Reader:
+    """A recording, opened to be looked at: its one source, or its two side by side. ``print_``: its fingerprint, where that is known."""
+    return Beside(*sources, print_=print_) if len(sources) == 2 else Reader(sources[0], print_=print_)

@@ -6,7 +6,7 @@ import contextlib
 from fractions import Fraction
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import cast
 
 import av
 import msgspec
@@ -49,7 +49,7 @@ class VideoTags(msgspec.Struct, frozen=True):
     range: str | None = None
     siting: str = "left"
 
-    def put_on(self, context: Any) -> None:
+    def put_on(self, context: av.VideoCodecContext) -> None:
         context.color_trc = TAG_CURVES.get(self.curve or "", UNSPECIFIED)
         context.color_primaries = TAG_PRIMARIES.get(self.primaries or "", UNSPECIFIED)
         context.colorspace = TAG_MATRICES.get(self.matrix or "", UNSPECIFIED)
@@ -131,15 +131,14 @@ class Writer:
             )
             try:
                 rate = spec.rate.limit_denominator(100_000)
-                stream: Any = self.container.add_stream(
-                    ENCODERS[spec.encoder], rate=rate, options=_encoder_options(spec, threads)
+                self.stream = cast(
+                    av.VideoStream, self.container.add_stream(ENCODERS[spec.encoder], rate=rate, options=_encoder_options(spec, threads))
                 )
-                self.stream: Any = stream
                 self.stream.width, self.stream.height = spec.raster
                 self.stream.pix_fmt = spec.format.av_name
                 if spec.encoder == "h265" and path.suffix != ".mkv":
                     self.stream.codec_context.codec_tag = "hvc1"  # parameter sets in the header alone (14496-15, 8.4.1)
-                context: Any = self.stream.codec_context
+                context = self.stream.codec_context
                 context.time_base = spec.time_base
                 context.gop_size = spec.gop
                 context.sample_aspect_ratio = spec.pixel_aspect
@@ -175,7 +174,7 @@ class Writer:
     def blank(self) -> tuple[av.VideoFrame, tuple[Plane, ...]]:
         """A frame of the encoder's own format and its planes as writable arrays (rows, stride); RGB order is R, G, B."""
         frame = av.VideoFrame(*self.spec.raster, self.spec.format.av_name)
-        planes: list[Any] = []
+        planes: list[Plane] = []
         for plane in frame.planes:
             array = np.frombuffer(memoryview(plane), dtype=self.spec.format.dtype)
             stride = plane.line_size // array.itemsize

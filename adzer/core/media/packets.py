@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from typing import Any
 
+import av
 import xxhash
 
 LIKE_LAMBDA = 118.0  # the library's factor between a quantiser and the quality that it states of a packet
@@ -42,7 +42,7 @@ def _started(data: bytes) -> list[bytes]:
     return [u for u in (part.rstrip(b"\0") for part in data.split(_START)) if u]
 
 
-def quantiser(packet: Any) -> float:
+def quantiser(packet: av.Packet) -> float:
     """The quantiser that the encoder states of a packet; 0 if it states none."""
     if not packet.has_sidedata("quality_stats"):
         return 0.0

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterable
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
@@ -21,7 +22,7 @@ from . import boxes, dng, headers
 from . import timecode as timecodes
 from .boxes import SphereTags
 from .formats import FLOAT_RGB, mosaic_of, pixel_format
-from .rolls import Pair, Roll, Source, Stream, all_paths, first_path, start_of, total_size, track_of
+from .rolls import Roll, Source, Sources, Stream, all_paths, first_path, start_of, total_size, track_of
 from .sensor import Sensor
 
 MAX_SIDE = 16384
@@ -108,9 +109,12 @@ class FileFacts(msgspec.Struct, frozen=True):
 
     @property
     def source(self) -> Source:
-        if self.beside is not None:
-            return Pair(Stream(self.path, 0, self.starts[0]), Stream(self.beside, self.beside_track, self.starts[1]))
-        return Roll(self.files, self.seconds) if self.files else Path(self.path)
+        """Whose frames and sound count."""
+        return Roll(self.files, self.seconds) if self.files else Stream(self.path, 0, self.starts[0]).plain
+
+    @property
+    def sources(self) -> Sources:
+        return (self.source,) if self.beside is None else (self.source, Stream(self.beside, self.beside_track, self.starts[1]).plain)
 
     @property
     def name(self) -> str:
@@ -124,26 +128,30 @@ class FrameIndex(msgspec.Struct, frozen=True):
     keys: NDArray[np.int64]
     last_duration: int
 
+    def until(self, most: int | None) -> FrameIndex:
+        """Of the first ``most`` frames."""
+        if most is None or most >= len(self.pts):
+            return self
+        return FrameIndex(self.pts[:most], self.keys[self.keys <= self.pts[most - 1]], self.last_duration)
 
-def fingerprint(source: Source) -> str:
+
+def fingerprint(source: Source, *beside: Source) -> str:
     """Size and a hash of both ends: quick, and changes when the file does. OSError if it cannot be read.
 
     Of several files: the hash of their fingerprints. Frames of sensor values are many and large: shorter ends of them are read.
     """
+    if beside:
+        return f"pair2-{_hash_of((source, *beside))}"
     if holds_values(source) and isinstance(source, Roll):
         digest = xxhash.xxh3_128()
         for frame in source.files:
             with open(frame, "rb") as file:
                 digest.update(file.read(_EDGE_OF_MANY) + os.fstat(file.fileno()).st_size.to_bytes(8, "little"))
         return f"values{len(source.files)}-{digest.hexdigest()}"
-    if not isinstance(source, Path):
-        digest = xxhash.xxh3_128()
-        for each in source.both if isinstance(source, Pair) else all_paths(source):
-            digest.update(fingerprint(each).encode())
-        if isinstance(source, Stream):
-            digest.update(f"{source.track} {source.start}".encode())
-            return f"track{source.track}-{digest.hexdigest()}"
-        return f"roll{len(source.files)}-{digest.hexdigest()}" if isinstance(source, Roll) else f"pair2-{digest.hexdigest()}"
+    if isinstance(source, Stream):
+        return f"track{source.track}-{_hash_of((Path(source.file),), f'{source.track} {source.start}')}"
+    if isinstance(source, Roll):
+        return f"roll{len(source.files)}-{_hash_of(all_paths(source))}"
     path = source
     size = path.stat().st_size
     digest = xxhash.xxh3_128()
@@ -153,6 +161,14 @@ def fingerprint(source: Source) -> str:
             file.seek(-_EDGE, os.SEEK_END)
         digest.update(file.read(_EDGE))
     return f"{size:x}-{digest.hexdigest()}"
+
+
+def _hash_of(sources: Iterable[Source], more: str = "") -> str:
+    digest = xxhash.xxh3_128()
+    for each in sources:
+        digest.update(fingerprint(each).encode())
+    digest.update(more.encode())
+    return digest.hexdigest()
 
 
 def checksum(path: Path) -> str:
@@ -232,11 +248,6 @@ def scan(source: Source, print_: str | None = None) -> FrameIndex:
     except (OSError, ValueError, KeyError, EOFError):
         pass
     index = _scan(source)
-    if isinstance(source, Pair):
-        both = min(
-            len(index.pts), len(scan(source.both[1]).pts)
-        )  # the second may have begun or ended a frame apart
-        index = FrameIndex(index.pts[:both], index.keys[index.keys <= index.pts[both - 1]], index.last_duration)
     try:
         kept.parent.mkdir(parents=True, exist_ok=True)
         part = kept.with_suffix(f".{os.getpid()}.npz")
@@ -290,16 +301,15 @@ def probe(path: str | Path) -> FileFacts:
     return probe_source(Path(path).absolute())
 
 
-def probe_source(source: Source) -> FileFacts:
-    """The same of a file, a roll or a pair."""
+def probe_source(source: Source, most: int | None = None) -> FileFacts:
+    """The same of any source; ``most``: as though it ended after so many frames."""
     path = first_path(source)
     as_text(str(path))
     try:
         if holds_values(source):
             return _values_facts(source)
         with open_container(source) as container:
-            facts = _facts(source, container)
-        return _beside(source, facts, probe_source(source.both[1])) if isinstance(source, Pair) else facts
+            return _facts(source, container, most)
     except av.FFmpegError as error:
         raise UnreadableError(f"{path} cannot be read ({error.strerror}). Copy it from the card again.") from None
     except OSError as error:
@@ -324,8 +334,11 @@ def _values_facts(source: Source) -> FileFacts:
     )  # fmt: skip
 
 
-def _beside(pair: Pair, first: FileFacts, second: FileFacts) -> FileFacts:
-    """The facts of two lenses' or eyes' pictures side by side."""
+def probe_beside(left: Stream, right: Stream) -> FileFacts:
+    """The facts of two lenses or eyes that were recorded at once, to two files or two tracks of one: of the right one's pictures beside the
+    left one's, as long as both last."""
+    second = probe_source(right.plain)
+    first = probe_source(left.plain, second.frames)
     alike = ("raster", "pix_fmt", "rate")
     if unlike := [name for name in alike if getattr(first, name) != getattr(second, name)]:
         raise UnreadableError(
@@ -333,17 +346,17 @@ def _beside(pair: Pair, first: FileFacts, second: FileFacts) -> FileFacts:
         )
     w, h = first.raster
     timecode = first.timecode
-    if timecode and pair.first.start and first.rate:
+    if timecode and left.start and first.rate:
         timecode = timecodes.to_label(
-            timecodes.to_frames(timecode, first.rate) + pair.first.start, first.rate, timecodes.is_drop(timecode)
+            timecodes.to_frames(timecode, first.rate) + left.start, first.rate, timecodes.is_drop(timecode)
         )
     return msgspec.structs.replace(
-        first, raster=(2 * w, h), beside=second.path, beside_track=pair.second.track, starts=(pair.first.start, pair.second.start),
-        size=total_size(pair), promised=0, timecode=timecode,
+        first, raster=(2 * w, h), beside=second.path, beside_track=right.track, starts=(left.start, right.start), promised=0, timecode=timecode,
+        size=first.size + second.size * (left.file != right.file), fingerprint=fingerprint(left.plain, right.plain),
     )  # fmt: skip
 
 
-def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
+def _facts(source: Source, container: av.container.InputContainer, most: int | None) -> FileFacts:
     path = first_path(source)
     stream = picture(container, source)
     context = stream.codec_context
@@ -360,7 +373,7 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
             f"{path} stores its samples as {context.pix_fmt}, which Adzer cannot take. Convert it first."
         )
     print_ = fingerprint(source)
-    index = scan(source, print_)
+    index = scan(source, print_).until(most)
     base = stream.time_base or Fraction(1, 90000)
     rate = _sane_rate(stream.average_rate)
     gaps = np.diff(index.pts)
@@ -423,7 +436,7 @@ def _facts(source: Source, container: av.container.InputContainer) -> FileFacts:
     )
 
 
-def _siting(stream: Any, path: Path) -> str | None:
+def _siting(stream: av.VideoStream, path: Path) -> str | None:
     """As the stream says, else as its container does."""
     context = stream.codec_context
     first = b""

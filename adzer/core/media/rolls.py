@@ -1,6 +1,6 @@
-"""Several files that are one recording, opened as one: a roll, one after another; a pair of lenses, side by side.
+"""Several files that are one recording.
 
-A ``Source`` is what every opener in ``media`` takes: a single file's path, a ``Stream`` of one, a ``Roll`` or a ``Pair``.
+A ``Source`` is what every opener in ``media`` takes: a single file's path, a ``Stream`` of one, or a ``Roll`` of files that follow each other.
 """
 
 from __future__ import annotations
@@ -60,35 +60,18 @@ class Stream(msgspec.Struct, frozen=True):
         return self if self.track or self.start else Path(self.file)
 
 
-class Pair(msgspec.Struct, frozen=True):
-    """Two lenses or eyes recorded at once, to two files or two tracks of one: the second's pictures lie to the right of the first's."""
-
-    first: Stream
-    second: Stream
-
-    @property
-    def name(self) -> str:
-        return self.first.name
-
-    @property
-    def both(self) -> tuple[Path | Stream, Path | Stream]:
-        return self.first.plain, self.second.plain
-
-    def __str__(self) -> str:
-        return self.first.file
-
-
-Source = Path | Roll | Stream | Pair
+Source = Path | Roll | Stream
+Sources = tuple[Source, ...]  # one; or of two lenses or eyes, whose pictures lie side by side when they are looked at as one
 
 
 def track_of(source: Source) -> int:
-    """Which of its (first) file's pictures is meant."""
-    return source.first.track if isinstance(source, Pair) else source.track if isinstance(source, Stream) else 0
+    """Which of its file's pictures is meant."""
+    return source.track if isinstance(source, Stream) else 0
 
 
 def start_of(source: Source) -> int:
-    """The frame of its (first) file that is its own first one."""
-    return source.first.start if isinstance(source, Pair) else source.start if isinstance(source, Stream) else 0
+    """The frame of its file that is its own first one."""
+    return source.start if isinstance(source, Stream) else 0
 
 
 def first_path(source: Source) -> Path:
@@ -98,8 +81,7 @@ def first_path(source: Source) -> Path:
 def all_paths(source: Source) -> list[Path]:
     if isinstance(source, Path):
         return [source]
-    files = source.files if isinstance(source, Roll) else (source.file,) if isinstance(source, Stream) else (source.first.file, source.second.file)
-    return [Path(f) for f in dict.fromkeys(files)]
+    return [Path(f) for f in (source.files if isinstance(source, Roll) else (source.file,))]
 
 
 def total_size(source: Source) -> int:

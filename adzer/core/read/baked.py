@@ -6,7 +6,7 @@ import numpy as np
 
 from ..light.samples import Samples
 from ..look import sampling
-from ..media.decode import Reader
+from ..media.decode import opened
 from ..media.probe import FileFacts
 from .seen import Guess
 
@@ -20,7 +20,7 @@ def compare(
     """``look`` if tones or colours differ more than coding does, ``same`` if not; with both numbers. ``offset``: the
     master's frame at which the proxy begins."""
     lumas, chromas = [], []
-    with Reader(master.source, print_=master.fingerprint) as a, Reader(proxy.source, print_=proxy.fingerprint) as b:
+    with opened(master.sources, master.fingerprint) as a, opened(proxy.sources, proxy.fingerprint) as b:
         first = max(0, offset)
         n = max(min(len(a), offset + len(b)) - first, 1)
         for k in sorted({first + int((i + 0.5) * n / looks) for i in range(min(looks, n))}):

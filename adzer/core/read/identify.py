@@ -32,7 +32,7 @@ class _Layout:
 
 def identify(facts: FileFacts, samples: Samples, cancelled: Callable[[], bool] = lambda: False) -> Seen:
     """What the frames of a file say; its tags are not looked at. UnreadableError if no frame can be decoded."""
-    looked = sampling.sample(facts.source, facts.fingerprint, cancelled=cancelled)
+    looked = sampling.sample(facts.sources, facts.fingerprint, cancelled=cancelled)
     if min(facts.raster) < TINY:
         levels = measure(looked.spread, samples)
         return Seen(fingerprint=facts.fingerprint, levels=levels, curve=kinds.guess(levels, facts.bits))

@@ -9,7 +9,7 @@ import msgspec
 
 from ..cards import DeliveryCard, PlayerCard, find, paths
 from ..errors import Cancelled
-from ..media.decode import Reader
+from ..media.decode import opened
 from ..media.encode import ENCODERS
 from ..media.probe import FileFacts
 from ..picture import Picture
@@ -31,7 +31,7 @@ def codec_title(facts: FileFacts) -> str:
 
 def measure(facts: FileFacts, seconds: float = 0.8, cancelled: Callable[[], bool] = lambda: False) -> Play:
     """Decodes on for ``seconds`` as playing does, then jumps to three places as a person does."""
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         n = len(reader)
         began, count = 0.0, 0
         for frame in reader.frames(0, n):

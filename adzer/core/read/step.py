@@ -59,7 +59,7 @@ def drafted(facts: FileFacts, settings: ReadSettings) -> Draft:
     turn = turn_of(facts, settings)
     samples = assumed_samples(facts, settings).turned(turn)
     even = settings.even_rate if settings.timing == "even" else None
-    return Draft(inputs=(Input(samples, upright(facts.raster, turn), turn, recording=facts.source),), pace=Pace(facts, even))
+    return Draft(inputs=(Input(samples, upright(facts.raster, turn), turn, recording=facts.sources),), pace=Pace(facts, even))
 
 
 def turn_of(facts: FileFacts, settings: ReadSettings) -> int:

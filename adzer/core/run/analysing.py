@@ -128,7 +128,7 @@ def analyse(
     if instead is not None and (what == "motion" or not blank) and _shows(facts, instead[0], WIDEST[what]):  # lenses are those of one raster
         small, shown = instead
         try:
-            body = passes.run(PASSES[what](small, shown, None), small.source, small.fingerprint, span)
+            body = passes.run(PASSES[what](small, shown, None), small.sources, small.fingerprint, span)
         except Cancelled:
             raise
         except AdzerError:  # what it cannot tell, the recording may
@@ -138,7 +138,7 @@ def analyse(
             return enlarged(rows, facts.raster[0] / small.raster[0]).astype("<f4").tobytes()
         if body:
             return body
-    return passes.run(PASSES[what](facts, route, seen), facts.source, facts.fingerprint, span)
+    return passes.run(PASSES[what](facts, route, seen), facts.sources, facts.fingerprint, span)
 
 
 def _shows(facts: FileFacts, small: FileFacts, wide: int) -> bool:

@@ -18,7 +18,7 @@ from ..develop.noise import Kind, Noise, Seen
 from ..errors import AdzerError, UnreadableError
 from ..light import names as colour_cards
 from ..light.samples import Samples
-from ..media.decode import Frame, Reader
+from ..media.decode import Frame, opened
 from ..media.formats import PixelFormat
 from ..media.probe import FileFacts
 from ..media.sensor import Sensor
@@ -188,7 +188,7 @@ def cleaner(facts: FileFacts, route: Route) -> cleaning.Cleaned | None:
 
 def _window(facts: FileFacts, number: int) -> tuple[list[Planes], int]:
     first = max(0, number - cleaning.REACH)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         return [f.planes for f in reader.frames(first, min(number + cleaning.REACH + 1, len(reader)))], number - first
 
 
@@ -293,7 +293,7 @@ def neutral_at(
     sensor = values.sensor_of(facts, route.develop)
     if sensor is None:
         raise AdzerError(f"{facts.name} holds no sensor values.")
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         frame = np.asarray(reader.frame(number).cropped(0))
     if turn_of(facts, route.read):
         raise AdzerError(f"{facts.name} lies on its side: say the light instead.")
@@ -320,7 +320,7 @@ def tone_at(facts: FileFacts, route: Route, number: int, place: tuple[float, flo
         raise AdzerError(f"{facts.name} is not cleaned: nothing of it can be made smoother.")
     if turn_of(facts, route.read):
         raise AdzerError(f"{facts.name} lies on its side: no tone of it can be picked.")
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         return one.tone_at(reader.frame(number).planes, *place)
 
 

@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 from ..errors import UnreadableError
 from ..light.samples import Samples
 from ..look.between import AT_ONE, TRUSTED, Moves, seen
-from ..media.decode import Frame, Reader
-from ..media.rolls import Source
+from ..media.decode import Frame, Reader, opened
+from ..media.probe import FileFacts
 from ..media.still import rgba
 from ..plan import Input, Planes, Prepare, Still
 from .laying import as_recorded
@@ -124,12 +124,12 @@ class Inputs:
     """A plan's inputs opened for decoding. Use as a context manager. ``made``: frames of its first recording that were made between two so far;
     ``again``: where these do not agree, and the nearer one was given."""
 
-    def __init__(self, inputs: tuple[Input, ...], source: Source, print_: str | None) -> None:
+    def __init__(self, inputs: tuple[Input, ...], facts: FileFacts) -> None:
         self.inputs, self._open = inputs, ExitStack()
         self._readers: dict[object, Reader] = {}
         self.made = self.again = 0
         try:
-            self._lines = [self._opened(i, source, print_) for i in inputs]
+            self._lines = [self._opened(i, facts) for i in inputs]
         except BaseException:
             self._open.close()
             raise
@@ -174,16 +174,16 @@ class Inputs:
         last = min(len(reader), max(int(at.max()) for _, at, _ in taken) + 1 + after + 1)
         return Prepared(held, reader, reader.frames(first, last))
 
-    def _opened(self, held: Input, source: Source, print_: str | None) -> Reader | Planes:
+    def _opened(self, held: Input, facts: FileFacts) -> Reader | Planes:
         if held.still is not None:
             return still_planes(held.still, held.samples)
         key = _recording(held)
         if key not in self._readers:
-            self._readers[key] = self._open.enter_context(Reader(source, print_=print_) if held.source is None else Reader(held.source))
+            self._readers[key] = self._open.enter_context(opened(held.sources) if held.sources else opened(facts.sources, facts.fingerprint))
         return self._readers[key]
 
 
 def _recording(held: Input) -> object:
     """What inputs have in common whose frames are decoded and prepared once for all of them. One that stands at a moment of its own has none with
     others, which would keep all that lies between."""
-    return held.source, held.prepares, None if held.drift else held.offset
+    return held.sources, held.prepares, None if held.drift else held.offset

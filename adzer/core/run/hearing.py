@@ -11,7 +11,6 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from fractions import Fraction
 from itertools import zip_longest
-from typing import Any
 
 import av
 import numpy as np
@@ -78,7 +77,7 @@ def _frames(container: av.container.InputContainer, track: av.AudioStream) -> It
 
 def _floats(frame: av.AudioFrame, channels: int) -> NDArray[np.float32]:
     """Samples of any format as (channels, n), −1 … 1."""
-    data: Any = frame.to_ndarray()
+    data = frame.to_ndarray()
     if not frame.format.is_planar:
         data = data.reshape(-1, channels).T
     if data.dtype == np.uint8:

@@ -50,7 +50,7 @@ def loop(facts: FileFacts, seen: Seen | None, route: Route, card: str, frame: in
     count = min(len(when), max(1, round(float(pace.rate) * seconds)))
     w, h = plan.raster
     codes, out, made = tuple(np.empty((h, w), plan.target.format.dtype) for _ in range(3)), np.empty((h, w, 4), np.uint8), []
-    with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 1) as processor:
+    with Inputs(plan.inputs, facts) as inputs, Processor(plan, 1) as processor:
         for planes, moment in zip(inputs.along(when.frames[:count], when.moments[:count], when.between), when.moments, strict=False):
             processor.run(planes, codes, float(moment))
             screen.screen_rgb(*codes, plan.target.to_signal().astype(np.float32), out, 0, h)

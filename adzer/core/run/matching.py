@@ -17,7 +17,7 @@ from ..light import names
 from ..light.curves import Curve
 from ..light.samples import Samples
 from ..look.sampling import signal, signal_at
-from ..media.decode import Reader, upright
+from ..media.decode import opened, upright
 from ..media.probe import FileFacts
 from ..picture import Picture
 from ..read.seen import Seen
@@ -48,7 +48,7 @@ def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.R
 def along_seam(facts: FileFacts, route: Route, seen: Seen | None) -> along.Along:
     """The way on which lenses that are known meet on this shot, moment by moment."""
     picture, overlap = _overlap(facts, route, seen)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         count = int(np.clip(float(facts.duration or 0) * EACH_SECOND, FRAMES, MOST))
         moments = ((float(reader.time(n)), upright(reader.frame(n), picture.turn)) for n in _spread(len(reader), count))
         return along.measured(moments, overlap, route.join.blend)
@@ -60,14 +60,14 @@ def overlap_looked(
     """What both lenses see of a frame, as ``strip.looked``."""
     picture, overlap = _seen_by_both(facts, route, seen)
     apart = around(route.join.met, "apart") if route.join.close else None
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         return strip.looked(overlap, upright(reader.frame(frame), picture.turn), apart, float(reader.time(frame)), how, wide)
 
 
 def apart_at(facts: FileFacts, route: Route, seen: Seen | None, frame: int, how: str, x: float, y: float) -> float | None:
     """Degrees that what is pointed at in such a picture stands apart in the two lenses; None if that cannot be told."""
     picture, overlap = _seen_by_both(facts, route, seen)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         return overlap.apart_at(upright(reader.frame(frame), picture.turn), *strip.place_in(overlap.half, how, x, y))
 
 
@@ -119,7 +119,7 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
         aspect = 1.0
 
     def shown(which: int | list[int]) -> Iterator[eyes.Shown]:
-        with Reader(facts.source, print_=facts.fingerprint) as reader:
+        with opened(facts.sources, facts.fingerprint) as reader:
             numbers = _spread(len(reader), which) if isinstance(which, int) else which
             for n in numbers:
                 frame = reader.frame(n)
@@ -163,6 +163,6 @@ def _spread(length: int, count: int) -> list[int]:
 
 def _looked_at(facts: FileFacts, route: Route, seen: Seen | None, count: int) -> Any:
     picture, lens, corner, curve, samples = _lenses(facts, route, seen)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         frames = [upright(reader.frame(n), picture.turn) for n in _spread(len(reader), count)]
     return frames, samples, lens, corner, curve

@@ -241,7 +241,7 @@ class _Mapped(_Job):
         list(pool.map(strip, parts))
         self.halve(target, pool)
 
-    def _mix(self, room: dict[str, NDArray[Any]], part: Strip, ready: dict[int, tuple[Any, ...]]) -> None:
+    def _mix(self, room: dict[str, NDArray[np.generic]], part: Strip, ready: dict[int, tuple[object, ...]]) -> None:
         """Rows of a strip, of all patches that count there, as codes of the plan's source."""
         count, slack = part.bottom - part.top, self._views.SLACK
         sampled, cover, light, weight = (room[k][:count] for k in ("sampled", "cover", "light", "weight"))

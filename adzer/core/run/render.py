@@ -18,12 +18,12 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Any
 
 import av
 import msgspec
 import numpy as np
 import xxhash
+from av.container import OutputContainer
 
 from ..compile import Order, RenderPlan, compile_order
 from ..deliver.advise import Trial
@@ -80,7 +80,7 @@ def render_segment(
     sub, exact = plan.spec.format.sub, plan.spec.encoder in EXACT
     with Writer(path, plan.spec, threads) as writer:
 
-        def worked() -> Iterator[tuple[Any, int]]:
+        def worked() -> Iterator[tuple[av.VideoFrame, int]]:
             decoded = ahead(inputs.along(plan.timing.frames[part], times, plan.timing.between))
             with contextlib.closing(decoded):  # type: ignore[type-var]
                 for frames, stamp, moment, after in zip(decoded, stamps, moments, [*moments[1:], None], strict=True):
@@ -264,7 +264,7 @@ def _rendered(
         return fresh / max(time.monotonic() - began, 1e-6)
 
     keep_room(out)
-    with Inputs(plan.pixels.inputs, plan.source, order.facts.fingerprint) as inputs, Processor(plan.pixels, threads) as processor:
+    with Inputs(plan.pixels.inputs, order.facts) as inputs, Processor(plan.pixels, threads) as processor:
         for n, span in enumerate(spans):
             if known[n] is None:
                 part = parts.folder / f"{n:05d}.part{out.suffix}"
@@ -385,18 +385,18 @@ def _reordering(path: Path) -> int:
     return int(max(0, (np.arange(len(ranks)) - ranks).max(initial=0)))
 
 
-def _sound(plan: RenderPlan, order: Order, target: Any, prints: list[xxhash.xxh3_64]) -> Iterator[Any]:
+def _sound(plan: RenderPlan, order: Order, target: OutputContainer, prints: list[xxhash.xxh3_64]) -> Iterator[av.Packet]:
     """The packets of every sound stream, the streams one after another in the container, merged by time."""
     when = plan.timing
 
-    def printed(packets: Iterator[Any], n: int) -> Iterator[Any]:
+    def printed(packets: Iterator[av.Packet], n: int) -> Iterator[av.Packet]:
         for packet in packets:
             prints[n].update(bytes(packet))
             yield packet
 
     streams = [
         printed(
-            audio.encoded(plan.source, when.start, when.stop, n, target, order.card.audio, order.card.audio_kbits, when.speed), n
+            audio.encoded(order.facts.source, when.start, when.stop, n, target, order.card.audio, order.card.audio_kbits, when.speed), n
         )
         for n in range(len(order.facts.audio))
     ]
@@ -412,7 +412,7 @@ def trial(order: Order, folder: Path, threads: int = 2) -> Trial:
     path = folder / f"trial{Path(order.out).suffix}"
     try:
         with (
-            Inputs(plan.pixels.inputs, plan.source, order.facts.fingerprint) as inputs,
+            Inputs(plan.pixels.inputs, order.facts) as inputs,
             Processor(plan.pixels, threads) as processor,
         ):
             # Opening, seeking and loading the loops are not part of the second.

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from functools import partial
 from multiprocessing.connection import Connection
 from pathlib import Path
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 import msgspec
 import numpy as np
@@ -30,9 +30,10 @@ from ..intake.take import join_chapters, join_files, look_at, source_problem, ta
 from ..look import track
 from ..media import probe
 from ..media.clock import clock_of
-from ..media.decode import Frame, Reader, upright
+from ..media.decode import Frame, Reader, opened, upright
+from ..media.formats import Plane
 from ..media.probe import FileFacts
-from ..media.rolls import Source
+from ..media.rolls import Sources
 from ..plan import Plan, Planes
 from ..read import play
 from ..read.depth import level_marks
@@ -44,6 +45,8 @@ from . import analysing, developing, loops, matching, pacing, steadied, steadyin
 from .frames import Prepared, numbers, still_planes
 from .pixels import Processor
 from .render import trial
+
+T = TypeVar("T")
 
 WAVE_COLUMNS, WAVE_LEVELS = 320, 192
 
@@ -112,14 +115,14 @@ class Reply:
 
 
 @dataclass
-class _Kept:
+class _Kept(Generic[T]):
     """A few things worth keeping, the least used dropped."""
 
     most: int
-    drop: Callable[[Any], None] = lambda _: None
-    items: OrderedDict[object, object] = field(default_factory=OrderedDict)
+    drop: Callable[[T], None] = lambda _: None
+    items: OrderedDict[object, T] = field(default_factory=OrderedDict)
 
-    def get(self, key: Any, make: Callable[[], Any]) -> Any:
+    def get(self, key: object, make: Callable[[], T]) -> T:
         if key in self.items:
             self.items.move_to_end(key)
             return self.items[key]
@@ -128,35 +131,34 @@ class _Kept:
             self.drop(self.items.popitem(last=False)[1])
         return value
 
+    def empty(self) -> None:
+        while self.items:
+            self.drop(self.items.popitem()[1])
+
 
 class Pictures:
     """Makes previews; keeps open readers, decoded frames and running processors."""
 
     def __init__(self, threads: int = 2) -> None:
         self.threads = threads
-        self._readers = _Kept(4, lambda r: r.close())
-        self._frames = _Kept(12)
-        self._prepared = _Kept(2)  # what only colour or framing changes is not prepared again
-        self._processors = _Kept(8, lambda p: p.close())
+        self._readers: _Kept[Reader] = _Kept(4, lambda r: r.close())
+        self._frames: _Kept[Frame] = _Kept(12)
+        self._stills: _Kept[Planes] = _Kept(4)
+        self._prepared: _Kept[Planes] = _Kept(2)  # what only colour or framing changes is not prepared again
+        self._processors: _Kept[Processor] = _Kept(8, lambda p: p.close())
 
     def close(self) -> None:
-        for kept in (self._readers, self._processors):
-            for value in kept.items.values():
-                kept.drop(value)
+        self._readers.empty()
+        self._processors.empty()
 
     def frame(self, facts: FileFacts, number: int) -> Frame:
-        def decode() -> Frame:
-            frame: Frame = self._reader(facts).frame(number)
-            return frame
+        return self._frames.get((facts.path, facts.fingerprint, number), lambda: self._reader(facts).frame(number))
 
-        frame: Frame = self._frames.get((facts.path, facts.fingerprint, number), decode)
-        return frame
-
-    def _reader(self, facts: FileFacts, source: Source | None = None) -> Reader:
-        if source is not None:
-            return self._readers.get(source, lambda: Reader(source))
+    def _reader(self, facts: FileFacts, sources: Sources = ()) -> Reader:
+        if sources:
+            return self._readers.get(sources, lambda: opened(sources))
         key = (facts.path, facts.fingerprint)
-        return self._readers.get(key, lambda: Reader(facts.source, print_=facts.fingerprint))
+        return self._readers.get(key, lambda: opened(facts.sources, facts.fingerprint))
 
     def _planes(self, plan: Plan, facts: FileFacts, frame: Frame, moment: float) -> list[Planes]:
         """Of every input at that moment, prepared as for a render."""
@@ -166,10 +168,9 @@ class Pictures:
                 made.append(frame.planes)
                 continue
             if held.still is not None:
-                planes: Planes = self._frames.get(held, partial(still_planes, held.still, held.samples))
-                made.append(planes)
+                made.append(self._stills.get(held, partial(still_planes, held.still, held.samples)))
                 continue
-            reader = self._reader(facts, held.source)
+            reader = self._reader(facts, held.sources)
             (number,) = numbers(held, reader, np.array([frame.number]), np.array([moment])).tolist()
             made.append(self._prepared.get((held, number), partial(Prepared(held, reader).planes, number)))
         return made
@@ -206,7 +207,7 @@ class Pictures:
 
     def _run(
         self, key: object, make: Callable[[], Plan], facts: FileFacts, frame: Frame, moment: float
-    ) -> tuple[Image, list[Any], Plan]:
+    ) -> tuple[Image, list[Plane], Plan]:
         from ..kernels import screen
 
         processor: Processor = self._processors.get(key, lambda: Processor(make(), self.threads))
@@ -219,7 +220,7 @@ class Pictures:
         return Image(w, h, out.tobytes()), codes, plan
 
     @staticmethod
-    def _scopes(codes: list[Any], plan: Plan) -> Scopes:
+    def _scopes(codes: list[Plane], plan: Plan) -> Scopes:
         """Measured on the pictures, without their bars."""
         from ..kernels import screen
 
@@ -261,7 +262,7 @@ def _follow(
 ) -> tuple[track.Follower, list[track.Point]]:
     """Some frames on from a mark on frame ``first``, or from where it was left off before it; never beyond ``stop``."""
     last = min(stop, first + FOLLOW_AT_ONCE)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         frames = ((f.number, upright(f, turn)) for f in reader.frames(first, last))
         return track.through(begun, frames)
 

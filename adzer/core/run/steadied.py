@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from ..look import motion
 from ..look.passes import Rows
 from ..look.sampling import cell
-from ..media.decode import Reader
+from ..media.decode import opened
 from ..media.probe import FileFacts
 from ..plan import Panel
 from ..read.seen import Seen
@@ -155,7 +155,7 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None, frame: int) -> F
     """What was followed from the frame before to this one. UnreadableError if it cannot be decoded."""
     walked, turn = walk(route, facts, seen), turn_of(facts, route.read)
     frame = max(1, min(frame, facts.frames - 1))
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         two = list(reader.frames(frame - 1, frame + 1))
     w, h = facts.raster
     if lens_of(walked["steady"].before, walked.draft) is not None:

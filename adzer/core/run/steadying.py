@@ -15,7 +15,7 @@ from ..light import names
 from ..light.curves import Curve
 from ..look import motion, passes, track, turns
 from ..look.passes import Pass
-from ..media.decode import Reader, upright
+from ..media.decode import opened, upright
 from ..media.probe import FileFacts
 from ..read.seen import Seen
 from ..read.step import turn_of, upright_raster
@@ -42,7 +42,7 @@ def rows_of(facts: FileFacts, route: Route, report: Report = lambda _: None, see
     kind: Pass[Any] = motion_of(facts, route) if lens(facts, route, seen) is None else turns_of(facts, route, seen)
     parts = []
     for span in passes.spans(facts.frames):
-        parts.append(np.frombuffer(passes.run(kind, facts.source, facts.fingerprint, span), "<f4").reshape(-1, len(kind.columns)))
+        parts.append(np.frombuffer(passes.run(kind, facts.sources, facts.fingerprint, span), "<f4").reshape(-1, len(kind.columns)))
         report(Progress("measuring", span[1], facts.frames))
     return np.concatenate(parts)
 
@@ -183,7 +183,7 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None = None) -> tuple[
     source = followed_over(walked["read"].result.picture, route.shape, seen, walked.draft.rig)
     (w, h), turn = upright_raster(facts, route.read), turn_of(facts, route.read)
     places = np.full((facts.frames, 4), np.nan)
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         follower, box = None, (mark[1] * w, mark[2] * h, mark[3] * w, mark[4] * h)
         middle, grown = (box[0] + box[2] / 2, box[1] + box[3] / 2), np.eye(2)
         places[mark[0]] = (*middle, 0.0, 0.0)

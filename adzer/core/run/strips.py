@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .warp import Grid
+
+T = TypeVar("T", bound=np.generic)
 
 Floats = NDArray[np.float32]
 
@@ -84,7 +86,7 @@ def _piece(g: Grid, counts: tuple[Floats, Floats], n: int, rows: slice, columns:
     corners = slice(rows.start, rows.stop + 1), slice(columns.start, columns.stop + 1)
     first = columns.start * g.step
 
-    def own(values: NDArray[Any]) -> Any:
+    def own(values: NDArray[T]) -> NDArray[T]:
         return np.ascontiguousarray(values)
 
     return Piece(
@@ -105,7 +107,7 @@ def _counts(g: Grid) -> tuple[Floats, Floats]:
     return (ones if g.shares is None else g.shares), (np.broadcast_to(ones, (3, *ones.shape)) if g.tones is None else g.tones)
 
 
-def _of_cells(values: Floats | None, g: Grid, extreme: Any) -> Floats:
+def _of_cells(values: Floats | None, g: Grid, extreme: np.ufunc) -> Floats:
     """The least or greatest value at the corners of each cell; None: all are 1."""
     s = np.ones(g.nodes.shape[:2], np.float32) if values is None else values
     return np.asarray(extreme(extreme(s[:-1, :-1], s[1:, :-1]), extreme(s[:-1, 1:], s[1:, 1:])))

@@ -99,7 +99,7 @@ def retracked(
         within = None if part is None else (part[0] / w, part[1] / h, part[2] / w, part[3] / h)
     rows: list[Sequence[float]] = []
     held: deque[Any] = deque(maxlen=turns.FAR + 1)
-    with Inputs(plan.inputs, facts.source, facts.fingerprint) as inputs, Processor(plan, 2) as processor:
+    with Inputs(plan.inputs, facts) as inputs, Processor(plan, 2) as processor:
         for n, planes in enumerate(inputs.along(numbers, times)):
             processor.run(planes, out, float(times[n]))
             now = (out[0] >> 2).astype(np.uint8)

@@ -85,7 +85,7 @@ def check(
 
 def _between(plan: RenderPlan, order: Order) -> tuple[int, int]:
     """How many delivered moments lie between two recorded frames, at least and at most: what is a 64th of the way off may be either."""
-    index = probe.scan(plan.source, order.facts.fingerprint)
+    index = probe.scan(order.facts.source, order.facts.fingerprint)
     times, moments = (index.pts - index.pts[0]) * float(order.facts.time_base), plan.timing.moments
     after = np.searchsorted(times, moments)
     inside = (after > 0) & (after < len(times))
@@ -124,7 +124,7 @@ def _check_sound(checks: list[Check], path: Path, plan: RenderPlan, order: Order
     for n in range(len(facts.audio)):
         name = "sound" if len(facts.audio) == 1 else f"sound {n + 1}"
         try:
-            heard = hearing.compare(plan.source, plan.timing.start, plan.timing.stop, path, facts.start, n, plan.timing.speed)
+            heard = hearing.compare(order.facts.source, plan.timing.start, plan.timing.stop, path, facts.start, n, plan.timing.speed)
         except AdzerError as error:
             checks.append(Check(name, False, str(error)))
             continue

@@ -9,7 +9,8 @@ from __future__ import annotations
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from functools import lru_cache
-from typing import Any
+from types import ModuleType
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,8 @@ from ..plan import Patch
 from ..space.looks import Look
 from ..space.sphere import Array, Equirect, Flat, Recording
 from .filters import halving_taps, narrow_weights, patch_weights
+
+A = TypeVar("A", bound=NDArray[np.generic])
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
 STEPS = (32, 16, 8, 4, 2, 1)
@@ -185,14 +188,14 @@ class Sampler:
             list(pool.map(halve, jobs))
 
 
-def frozen(plane: Any) -> Any:
+def frozen(plane: A) -> A:
     """A read-only view, so that the loops are compiled for one kind of array only."""
     view = plane.view()
     view.flags.writeable = False
     return view
 
 
-def _lens(lens: Recording, places: Any) -> tuple[int, NDArray[np.float32]]:
+def _lens(lens: Recording, places: ModuleType) -> tuple[int, NDArray[np.float32]]:
     """A recording as the loops take it."""
     if isinstance(lens, Equirect):
         (w, h), across = lens.size, np.radians(lens.across)

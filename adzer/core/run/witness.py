@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import xxhash
@@ -62,7 +61,7 @@ def _summed(plane: NDArray[np.generic], rows: NDArray[np.int64]) -> NDArray[np.f
 def look(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int], exact: bool = False) -> Look:
     """The look of a frame whose planes may be longer and wider than the picture."""
     means: list[NDArray[np.float64]] = []
-    detail = edge = tilt = np.zeros(0)
+    detail, edge, tilt = np.zeros(0, np.float32), np.zeros(0, np.float32), np.zeros(0)
     side = block_side(raster[0])
     digest = xxhash.xxh3_64()
     for i, held in enumerate(planes):
@@ -78,12 +77,12 @@ def look(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int
         if exact:
             digest.update(np.ascontiguousarray(plane).data)
     return Look(
-        np.concatenate(means).astype(np.float32), detail.astype(np.float32), edge.astype(np.float32), tilt.astype(np.float32),
+        np.concatenate(means).astype(np.float32), detail, edge, tilt.astype(np.float32),
         digest.intdigest() if exact else 0,
     )  # fmt: skip
 
 
-def _detail(plane: Plane, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> tuple[Any, Any]:
+def _detail(plane: Plane, rows: NDArray[np.int64], columns: NDArray[np.int64]) -> tuple[Floats, Floats]:
     """Mean and largest difference of neighbours side by side, on every fourth row of each band."""
     mean, most = [], []
     for top, bottom in zip(rows[:-1], rows[1:], strict=True):
@@ -91,7 +90,7 @@ def _detail(plane: Plane, rows: NDArray[np.int64], columns: NDArray[np.int64]) -
         apart = np.abs(part[:, 1:] - part[:, :-1])
         mean.append(np.add.reduceat(np.append(apart.sum(axis=0), 0), columns[:-1]) / (len(part) * np.diff(columns)))
         most.append(np.maximum.reduceat(np.append(apart.max(axis=0), 0), columns[:-1]))
-    return np.concatenate(mean), np.concatenate(most)
+    return np.concatenate(mean).astype(np.float32), np.concatenate(most).astype(np.float32)
 
 
 def _tilt(

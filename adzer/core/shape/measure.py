@@ -257,9 +257,9 @@ def measure_squeeze(facts: FileFacts, marks: Sequence[Mark], turn: int = 0) -> S
     each: list[float] = []
     errors: list[float] = []
     says = []
-    from ..media.decode import Reader, upright  # the decoder is no business of those who only hold marks
+    from ..media.decode import opened, upright  # the decoder is no business of those who only hold marks
 
-    with Reader(facts.source, print_=facts.fingerprint) as reader:
+    with opened(facts.sources, facts.fingerprint) as reader:
         for mark in marks:
             if isinstance(mark, Ellipse):
                 _checked(mark, raster)

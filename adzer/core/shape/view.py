@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
@@ -44,12 +44,16 @@ class Viewed(Laid):
     look: ViewLook
 
 
+if TYPE_CHECKING:
+    from ..stage import Seen
+
+
 def holds_directions(picture: Picture) -> bool:
     """Can a view be taken of it?"""
     return picture.projection in ("equirectangular", "fisheye")
 
 
-def followed_over(picture: Picture, settings: ShapeSettings, seen: object, rig: Rig | None) -> track.Source:
+def followed_over(picture: Picture, settings: ShapeSettings, seen: Seen | None, rig: Rig | None) -> track.Source:
     """What a thing is followed over: a flat picture whole, or the eye that is looked at of a sphere or round lens."""
     sub = SUBSAMPLING[picture.chroma or "4:2:0"]
     if picture.turn % 180:
@@ -59,7 +63,7 @@ def followed_over(picture: Picture, settings: ShapeSettings, seen: object, rig: 
     return track.Source(recording(picture, settings, seen, rig), picture.region(settings.eye), sub)
 
 
-def recording(picture: Picture, settings: ShapeSettings, seen: Any, rig: Rig | None = None) -> Directions:
+def recording(picture: Picture, settings: ShapeSettings, seen: Seen | None, rig: Rig | None = None) -> Directions:
     """What its pixels say about directions: a sphere or half of it, or round lenses as a rig or else the footage shows their discs."""
     x, y, w, h = picture.region(settings.eye)
     if rig is not None and rig.lenses:
@@ -79,7 +83,7 @@ def extent(path: ViewPath, shape: Fraction) -> tuple[float, float]:
 
 
 def viewed(
-    picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: object = None, draft: Draft | None = None
+    picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: Seen | None = None, draft: Draft | None = None
 ) -> Viewed:
     """The view of ``settings`` at the largest raster that the delivery allows."""
     assert settings.view is not None
@@ -95,7 +99,7 @@ def viewed(
     return Viewed(**vars(laid), look=look)
 
 
-def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: object, draft: Draft) -> Laid:
+def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen: Seen | None, draft: Draft) -> Laid:
     """The sphere that was recorded, or that two lenses saw, twice as wide as high; or half of one, square: as many pixels as were recorded, or
     as the card allows."""
     lens = recording(picture, settings, seen, draft.rig)
@@ -111,7 +115,7 @@ def _held(draft: Draft | None) -> Turning | None:
     return draft.held if draft is not None else None
 
 
-def _through(picture: Picture, settings: ShapeSettings, seen: object, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
+def _through(picture: Picture, settings: ShapeSettings, seen: Seen | None, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
     rig = draft.rig if draft is not None else None
     no_others: tuple[Input, ...] = ()
     lens = recording(picture, settings, seen, rig)

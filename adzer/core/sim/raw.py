@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import cast
 
 import av
 import numpy as np
@@ -99,7 +99,7 @@ def write_picture(path: Path, signal: Array) -> None:
         codes = (np.clip(signal, 0, 1) * 65535 + 0.5).astype(np.uint16)
         frame = av.VideoFrame.from_ndarray(codes, format="rgb48le").reformat(format=fmt)
     with av.open(str(path), "w", format="image2", options={"update": "1"}) as out:
-        stream: Any = out.add_stream(codec, rate=25)
+        stream = cast(av.VideoStream, out.add_stream(codec, rate=25))
         stream.width, stream.height, stream.pix_fmt = w, h, fmt
         for packet in (*stream.encode(frame), *stream.encode(None)):
             out.mux(packet)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import wave as wave_file
 from pathlib import Path
-from typing import Any
 
 import av
 import numpy as np
+from av.container import OutputContainer
 from numpy.typing import NDArray
 
 from . import world
@@ -47,7 +47,7 @@ def write_wav(path: Path, seconds: float) -> None:
 class Voice:
     """Writes the voice into an open container, alongside the picture."""
 
-    def __init__(self, container: Any, kind: str) -> None:
+    def __init__(self, container: OutputContainer, kind: str) -> None:
         self.container = container
         self.stream = container.add_stream("pcm_s16le" if kind == "mov" else "aac", rate=RATE, layout="mono")
         self.done = 0

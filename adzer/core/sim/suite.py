@@ -108,7 +108,7 @@ def pose(rng: np.random.Generator) -> Pose:
     )
 
 
-def _camera(layout: str, rng: np.random.Generator, width: int) -> tuple[Camera, dict[str, object]]:
+def _camera(layout: str, rng: np.random.Generator, width: int) -> tuple[Camera, dict[str, Any]]:
     at = pose(rng)
     recorder = Recorder(10, "4:2:0", "bt709", "bt709", "ffv1", {}, VideoTags())
     pan = float(rng.choice([-1, 1]) * rng.uniform(4, 16))

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 import msgspec
 import numpy as np
@@ -16,6 +16,9 @@ from msgspec import Meta
 from numpy.typing import NDArray
 
 from .path import STROBES, Move, Sides, fewest, load_keyed, mistimed, ways
+
+if TYPE_CHECKING:
+    from scipy.interpolate import PchipInterpolator
 
 Array = NDArray[np.float64]
 CLOSEST = 8.0
@@ -74,7 +77,7 @@ def crops_at(path: CropPath, times: NDArray[np.float64] | Sequence[float]) -> Ar
     return out
 
 
-def _curve(path: CropPath, lo: int, hi: int) -> Any:
+def _curve(path: CropPath, lo: int, hi: int) -> PchipInterpolator:
     """One curve without overshoot through keys lo … hi."""
     from scipy.interpolate import PchipInterpolator
 

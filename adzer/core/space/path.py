@@ -9,7 +9,7 @@ import math
 from collections.abc import Callable, Iterator, Sequence
 from fractions import Fraction
 from functools import lru_cache
-from typing import Annotated, Any, Literal, Protocol, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, Literal, Protocol, TypeVar
 
 import msgspec
 import numpy as np
@@ -19,6 +19,10 @@ from numpy.typing import NDArray
 from .. import records
 from ..errors import AdzerError
 from .sphere import PROJECTIONS, Array, angles, rotation, turned_about, turned_by, turning
+
+if TYPE_CHECKING:
+    from scipy.interpolate import PchipInterpolator
+    from scipy.spatial.transform import RotationSpline
 
 Share = Annotated[float, Meta(ge=0.0, le=1.0)]
 Made = TypeVar("Made")
@@ -160,13 +164,16 @@ def views_at(path: ViewPath, times: NDArray[np.float64] | Sequence[float]) -> tu
     return out, wide
 
 
+Ease = Literal["hold", "linear", "ease", "through"] | Sides
+
+
 class Timed(Protocol):
     """A keyframe of whatever: when it is, and how it goes on from there."""
 
     @property
     def t(self) -> float: ...
     @property
-    def ease(self) -> Any: ...
+    def ease(self) -> Ease: ...
 
 
 class Keyed(Protocol):
@@ -205,7 +212,7 @@ def _run(keys: Sequence[Timed], n: int) -> tuple[int, int]:
 
 
 @lru_cache(maxsize=64)
-def _curve(path: ViewPath, lo: int, hi: int) -> tuple[Any, Any]:
+def _curve(path: ViewPath, lo: int, hi: int) -> tuple[RotationSpline, PchipInterpolator]:
     """Curves through keys lo … hi: smooth in speed and its change for the orientation, without overshoot for the field."""
     from scipy.interpolate import PchipInterpolator
     from scipy.spatial.transform import Rotation, RotationSpline
@@ -215,7 +222,7 @@ def _curve(path: ViewPath, lo: int, hi: int) -> tuple[Any, Any]:
     return RotationSpline(at, Rotation.from_matrix(_turns(keys))), PchipInterpolator(at, np.log([k.fov for k in keys]))
 
 
-def key_at(path: ViewPath, t: float, ease: Any = None) -> Key:
+def key_at(path: ViewPath, t: float, ease: Ease | None = None) -> Key:
     """A key that says where the view is at ``t`` anyway; it goes on as the key before it does."""
     turns, fov = views_at(path, [t])
     heading, tilt, roll = (round(float(v), 3) + 0.0 for v in angles(turns[0]))
@@ -235,7 +242,7 @@ def without_key(path: Path, t: float, near: float = 1e-4) -> Path:
     return _rekeyed(path, others or path.keys)
 
 
-def _rekeyed(path: Path, keys: tuple[Any, ...]) -> Path:
+def _rekeyed(path: Path, keys: Sequence[Timed]) -> Path:
     return msgspec.structs.replace(path, keys=keys)  # type: ignore[type-var]
 
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 import numpy as np
 from numpy.typing import NDArray
@@ -108,7 +106,7 @@ def _between(around: NDArray[np.bool_], these: NDArray[np.bool_]) -> int:
     return int((these[1:-1] & around[:-2] & around[2:]).sum()) if len(these) > 2 else 0
 
 
-def _stands(known: NDArray[np.bool_], step: NDArray[Any], stood: float) -> int:
+def _stands(known: NDArray[np.bool_], step: Array, stood: float) -> int:
     """How many known frames stand, within ``stood``, between others that move by ten times that."""
     return _between(known & (step > 10 * stood), known & (step < stood))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Generic, Protocol, TypeVar
 
 from ...core.errors import AdzerError
 from ...core.job import Shot
@@ -12,11 +12,21 @@ from ..model import Desk
 from ..widgets.questions import act
 
 
-class Measuring:
+class Measured(Protocol):
+    """What can be found: in a sentence, what was seen."""
+
+    @property
+    def saw(self) -> str: ...
+
+
+T = TypeVar("T", bound=Measured)
+
+
+class Measuring(Generic[T]):
     """``chore`` of the service, kept under its own name; ``words`` on the button, others while it works. ``then`` gets what was found, if
     that shot is still the one in hand."""
 
-    def __init__(self, desk: Desk, chore: str, kind: type[Any], words: tuple[str, str], then: Callable[[Shot, Any], None]) -> None:
+    def __init__(self, desk: Desk, chore: str, kind: type[T], words: tuple[str, str], then: Callable[[Shot, T], None]) -> None:
         self.desk, self.chore, self.kind, self.words, self.then = desk, chore, kind, words, then
         self._busy = False
         self.button = act(words[0], self.start)
@@ -28,7 +38,7 @@ class Measuring:
         self._busy = True
         self.button.setText(self.words[1])
 
-        def over(found: Any, error: str | None) -> None:
+        def over(found: T | None, error: str | None) -> None:
             self._busy = False
             self.button.setText(self.words[0])
             if error or found is None:
@@ -45,7 +55,7 @@ class Measuring:
 
         self.desk.worker.chore(self.chore, (shot.facts, self.desk.route_of(shot), self.desk.seen(shot)), over)
 
-    def found(self, shot: Shot) -> Any:
+    def found(self, shot: Shot) -> T | None:
         """What was kept; None if nothing was, or it cannot be read any more."""
         body = self.desk.found(shot).get(self.chore)
         try:

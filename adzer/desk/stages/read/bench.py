@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QHBoxLayout, QWidget
@@ -16,11 +15,13 @@ from ....core.errors import UnreadableError
 from ....core.intake.proxies import stand_in
 from ....core.job import Shot
 from ....core.light import names as colour_cards
+from ....core.picture import Picture
 from ....core.plan import Panel
 from ....core.read import advise, play
 from ....core.read.advise import rate_text
 from ....core.read.measure import DOMAIN
 from ....core.read.seen import Seen
+from ....core.read.settings import ReadSettings
 from ....core.route import Walk
 from ....core.run.service import Reply
 from ....core.space.looks import AxisLook
@@ -66,7 +67,7 @@ class ReadBench(StageBench):
 
     def __init__(self, desk: Desk, reading: Reading) -> None:
         self.reading = reading
-        self._marks: Any = None
+        self._marks: NDArray[np.int8] | None = None
         self._panel: Panel | None = None  # where places of the recording lie is only drawn while axes stay axes
         self._delivered = self._raster = (1, 1)
         super().__init__(desk)
@@ -74,7 +75,7 @@ class ReadBench(StageBench):
     def build(self) -> None:
         desk = self.desk
 
-        def ask(title: str, control: Any, field: str) -> Question:
+        def ask(title: str, control: Choice | Pick, field: str) -> Question:
             control.chosen.connect(lambda v: desk.answer("read", **{field: v}))
             return Question(title, control)
 
@@ -219,12 +220,12 @@ class ReadBench(StageBench):
         for card, field, answer, by in answers:
             card.settle("" if field in asked or not answer else ", ".join(v for v in (answer, by) if v))
 
-    def _say_form(self, picture: Any, settings: Any, evidence: dict[str, str]) -> None:
+    def _say_form(self, picture: Picture, settings: ReadSettings, evidence: dict[str, str]) -> None:
         self.form.set_value(settings.projection)
         self.cover.set_value(settings.coverage)
         self.cover.setVisible(picture.projection != "flat")
         name = {"flat": "a flat picture", "equirectangular": "an unrolled sphere", "fisheye": "round lenses"}.get(
-            picture.projection, "?"
+            picture.projection or "", "?"
         )
         covers = f", {picture.coverage}°" if picture.coverage else ""
         self.form_card.say(f"Taken as {name}{covers}: {evidence.get('projection', '')}.")

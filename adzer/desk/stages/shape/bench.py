@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fractions import Fraction
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -106,7 +106,7 @@ class ShapeBench(StageBench):
         self.shapes.picked.connect(self.take_in_hand)
         self.instruments = [self.figure, self.numbers, self.course, self.follow.trace, self.shapes]
 
-    def _number(self, field: Number, change: Any) -> None:
+    def _number(self, field: Number, change: Callable[[float], dict[str, object]]) -> None:
         field.drafted.connect(lambda v: self.desk.draft("shape", **change(v)))
         field.settled.connect(lambda _: self.desk.commit())
 
@@ -132,7 +132,7 @@ class ShapeBench(StageBench):
         return shot.raster if shot else (1, 1)
 
     # --- changing them -----------------------------------------------------------------------------------------------
-    def _about(self, x: float, y: float) -> dict[str, Any]:
+    def _about(self, x: float, y: float) -> dict[str, object]:
         """The crop's middle elsewhere: of all shapes at once, or of the keyframe here."""
         x, y = round(min(max(x, 0.0), 1.0), 5), round(min(max(y, 0.0), 1.0), 5)
         return {"moves": to_plain(self.keys.moved(x=x, y=y))} if self.keys.begun else {"centre": (x, y)}

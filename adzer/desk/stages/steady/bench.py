@@ -502,7 +502,7 @@ def _needs(needed: float, budget: float) -> str:
     return f" All of it {'takes' if needed <= budget else 'would take'} {needed:.1%} of each side."
 
 
-def _few(shot: Shot, far: NDArray[Any]) -> tuple[list[int], NDArray[np.float64]]:
+def _few(shot: Shot, far: NDArray[np.float64]) -> tuple[list[int], NDArray[np.float64]]:
     """Frames that are drawn of a long shot, the one that is farthest of each stretch, and their seconds."""
     each, clock = max(1, len(far) // MOST), clock_of(shot.facts)
     frames = [start + int(far[start : start + each].argmax()) for start in range(0, len(far), each)]

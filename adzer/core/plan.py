@@ -163,7 +163,8 @@ class Patch:
     turning  from the look's directions to the lens's own; ``readout``: seconds from its first row to its last, or column where it was read
              ``across``, of a flat lens by that turning, and of a round one by how it ``stands`` itself: from the world's directions to its own
     away     where its lens stands, against the place that the look looks from; None: there, or everything is far
-    share    None: it is all that there is
+    share    None: it is all that there is; ``fine``: how far its detail counts, where one passes into the other sooner than what is coarse
+             of them does (bands of one picture that are blended each over its own width); None: as ``share``
     light    3×3 on its light before it is mixed with others', or 3×4 with what is added; None: as it is; ``tone``: how much brighter
              besides, by direction
     """
@@ -176,13 +177,14 @@ class Patch:
     across: bool = False
     stands: Turning | None = None
     share: Share | None = None
+    fine: Share | None = None
     light: tuple[tuple[float, ...], ...] | None = None
     away: Away | None = None
     tone: Tone | Lamp | None = None
 
     @property
     def still(self) -> bool:
-        return all(v is None or v.still for v in (self.turning, self.share, self.away, self.tone))
+        return all(v is None or v.still for v in (self.turning, self.share, self.fine, self.away, self.tone))
 
     @property
     def plain(self) -> bool:

@@ -68,10 +68,10 @@ def exposed(draft: Draft, later: tuple[float, ...]) -> Draft:
 def _exposed(panel: Panel, patch: Patch, inputs: list[int] | None, later: tuple[float, ...]) -> list[Patch]:
     if inputs is None:
         return [patch]
-    share = Part(patch.share, len(later))
+    share, fine = Part(patch.share, len(later)), patch.fine and Part(patch.fine, len(later))
     return [
         replace(
-            patch, input=n, share=share, turning=_turning(panel.look, patch, t) if t else patch.turning,
+            patch, input=n, share=share, fine=fine, turning=_turning(panel.look, patch, t) if t else patch.turning,
             tone=patch.tone.later(t) if isinstance(patch.tone, Lamp) else patch.tone, stands=patch.stands and patch.stands.later(t),
         )  # fmt: skip
         for n, t in zip(inputs, later, strict=True)

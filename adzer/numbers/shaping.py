@@ -27,6 +27,7 @@ from ..core.media.encode import VideoSpec, VideoTags, Writer
 from ..core.media.formats import PixelFormat
 from ..core.plan import Input, Panel, Patch, Plan, Planes
 from ..core.run.pixels import Processor
+from ..core.shape.view import FINE
 from ..core.sim import camera as cameras
 from ..core.sim.camera import Camera, Pose
 from ..core.space.looks import Look, SphereLook, Turning, ViewLook
@@ -96,12 +97,12 @@ SEES = 200.0  # degrees, of a round lens
 
 
 def two_lenses(side: int, look: Look) -> Plan:
-    """Two round lenses in pictures of their own, ``side`` pixels, one turned a little and a little darker, blended over 3°."""
-    way = Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), float(np.radians(3.0)))
+    """Two round lenses in pictures of their own, ``side`` pixels, one turned a little and a little darker, blended over 3°, what is fine over 1°."""
+    way, fine = (Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), float(np.radians(3.0)) * times) for times in (1, FINE))
     patches = tuple(
         Patch(
             Round((side, side), (Lens(side / 2, side / 2, 0.48 * side, SEES, 180.0 * n),)), (0, 0, side, side), n,
-            Turning.fixed(rotation(0.5, 0.3, 0.2)) if n else None, share=way.turned if n else way,
+            Turning.fixed(rotation(0.5, 0.3, 0.2)) if n else None, share=way.turned if n else way, fine=fine.turned if n else fine,
             light=((1.1, 0.0, 0.0), (0.0, 1.1, 0.0), (0.0, 0.0, 1.1)) if n else None,
         )
         for n in (0, 1)

@@ -122,19 +122,51 @@ def test_light_is_mixed_not_signal():
 
 
 WAY = Meeting((1.0, 0.0, 0.0), (-1.0, 0.0, 0.0), 0.1)
+def test_what_is_coarse_passes_slowly_and_detail_soon():
+    """Two recordings of 0.3 and 0.4 light with stripes that cancel each other where both count alike. The level goes from one to the other over
+    20°; the stripes are gone in 4° about the middle and whole beyond, where without bands they are weak over 16°."""
+    lenses, plan = two_lenses(20.0)
+    (panel,) = plan.panels
+
+    def striped(n):  # upright, 2° from one to the next
+        y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]] + 0.5
+        heading, _ = sphere.heading_tilt(lenses[n].direction(np.stack([x, y], -1)))
+        light = 0.3 + 0.1 * n + 0.05 * (-1) ** n * np.sin(heading * np.pi)
+        return (np.round(STANDARD["bt709"].encode(light) * 65535).astype(np.uint16),) * 3
+
+    def along(bands):
+        patches = tuple(replace(p, fine=Ramp(0.0, 4.0, bool(n)) if bands else None) for n, p in enumerate(panel.patches))
+        row = run(replace(plan, panels=(replace(panel, patches=patches),)), [striped(0), striped(1)])[0][135]
+        return STANDARD["bt709"].decode((row.astype(float) - TARGET.to_codes()[0, 3]) / TARGET.to_codes()[0, :3].sum())
+
+    x, y = centres((480, 270))
+    heading = sphere.heading_tilt(panel.look.directions(x, y, 0.0))[0][135]
+    (banded, plain), deep = (along(b) for b in (True, False)), []
+    level = 0.3 + 0.1 * np.clip(0.5 + heading / 20, 0, 1)
+    for made in (banded, plain):
+        stripes = made - level
+        deep.append([np.sqrt(2) * stripes[(np.abs(heading) > a) & (np.abs(heading) < b)].std() for a, b in ((0, 0.5), (3, 7), (11, 15))])
+    assert deep[0][0] < 0.02 and deep[1][0] < 0.02, deep  # in the middle they cancel, either way
+    assert deep[0][1] == pytest.approx(0.05, rel=0.06) and deep[1][1] == pytest.approx(0.025, rel=0.15), deep
+    assert deep[0][2] == pytest.approx(0.05, rel=0.06), deep
+    mean = np.convolve(banded - level, np.hanning(31) / np.hanning(31).sum(), "same")[np.abs(heading) < 30]
+    assert np.abs(mean).max() < 0.004, "the level goes slowly all the same"
+
+
 BRIGHTER = tuple(Around.still_at(v) for v in ((0.3, -0.2, 0.1), (0.0, 0.2), (0.1,)))
 TONE = Tone(WAY, 0.5, BRIGHTER, Fall((0.0, 1.0, 0.0), 0.3, 0.1, 1.5))
 
 
 @pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
 @pytest.mark.parametrize("look", [None, ViewLook((480, 240), ViewPath("equidistant", (Key(fov=200),)), (1.0, 0.5))])
-@pytest.mark.parametrize("tone", [None, TONE])
-def test_the_loops_mix_as_the_reference_does(chain, look, tone):
+@pytest.mark.parametrize("tone, fine", [(None, None), (TONE, None), (TONE, 4.0)])
+def test_the_loops_mix_as_the_reference_does(chain, look, tone, fine):
     rng = np.random.default_rng(3)
     lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0, 0.01), (0.0, 1.2, 0.0, 0.0), (0.05, 0.0, 0.8, -0.004)), look)
     plan = replace(plan, chain=chain, target=Samples(PixelFormat(10, "4:2:0"), "bt709", True))
     (panel,) = plan.panels
-    plan = replace(plan, panels=(replace(panel, patches=(replace(panel.patches[0], tone=tone), panel.patches[1])),))
+    one, two = (replace(p, fine=fine and Ramp(0.0, fine, bool(n))) for n, p in enumerate(panel.patches))
+    plan = replace(plan, panels=(replace(panel, patches=(replace(one, tone=tone), two)),))
     frames = [recorded(PLAIN, lenses[0]), recorded(PLAIN, lenses[1], 0.8)]
     frames[0] = tuple(np.clip(p.astype(int) + rng.integers(-300, 300, p.shape), 0, 65535).astype(np.uint16) for p in frames[0])
     for ours, theirs in zip(run(plan, frames), reference.deliver(plan, frames), strict=True):

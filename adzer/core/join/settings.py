@@ -56,8 +56,8 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
                opposite the first
     gain       of its red, green and blue light, so that it is as the first's, and ``black``, which is added to it after that; ``falls``: by
                how much both fall off to the rim, as a logarithm
-    blend      degrees over which one passes into the other; ``met``: where, and what is to be done there, over the take; ``close``: is
-               what stands apart there brought together?
+    blend      degrees over which one passes into the other, what is fine over a third of that; ``met``: where, and what is to be done there,
+               over the take; ``close``: is what stands apart there brought together?
     error      of ``turn``, in degrees, as measured; None: not measured
 
     Of a sphere:

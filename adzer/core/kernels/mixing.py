@@ -24,7 +24,7 @@ def gather(sampled, cover, n, first, shares, tones, step, whole, matrix, table, 
     """Adds ``n`` pixels a row of one recording to those of others, from column ``first`` on.
 
     sampled, cover   (rows, 3, n or more) its codes, which are worked in, and (rows, n or more) how far there is a picture
-    shares   (cell rows + 1, cells + 1) how far it counts at the corners of cells of ``step`` pixels
+    shares   (cell rows + 1, cells + 1) how far it counts at the corners of cells of ``step`` pixels; less than 0: so far less than was gathered
     tones    (3, …) the same of how much brighter each of its channels is taken
     whole    may its codes be taken as they are where it alone counts?
     matrix   (3, 4) codes → places in ``table``, which gives light (see ``colour.look_up``); ``turned`` (3, 4): on that
@@ -61,7 +61,7 @@ def gather(sampled, cover, n, first, shares, tones, step, whole, matrix, table, 
         counts, total = share[lo:hi], weight[row, first + lo : first + hi]
         there = cover[row, lo:hi]
         for i in range(hi - lo):
-            counts[i] = max(counts[i], np.float32(0.0)) * there[i]
+            counts[i] = counts[i] * there[i]
             total[i] += counts[i]
         for c in range(3):
             part, into, brighter = sampled[row, c, lo:hi], light[row, c, first + lo : first + hi], tone[c, lo:hi]

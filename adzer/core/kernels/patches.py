@@ -281,3 +281,21 @@ def halve_rows(samples, at, to, wraps, taps, out, row0, row1):
                     x = 2 * i - 3 + k
                     total += taps[k] * line[x % columns if wraps else min(max(x, 0), columns - 1)]
             target[i] = total
+
+
+@jit
+def mean_rows(samples, at, to, side, wanted, out, row0, row1):
+    """Rows of means of squares of ``side`` samples of a plane, smaller at its right and lower edge, those that are ``wanted`` (rows, columns);
+    other names as of ``halve_rows``."""
+    base, stride, rows, columns = at[0], at[1], at[2], at[3]
+    for row in range(row0, row1):
+        top, bottom = row * side, min(row * side + side, rows)
+        for i in range(wanted.shape[1]):
+            if not wanted[row, i]:
+                continue
+            first, last, total = i * side, min(i * side + side, columns), np.int64(0)
+            for y in range(top, bottom):
+                line = samples[base + y * stride + first : base + y * stride + last]
+                for x in range(line.shape[0]):
+                    total += line[x]
+            out[to[0] + row * to[1] + i] = np.float32(total) / np.float32((last - first) * (bottom - top))

@@ -252,13 +252,15 @@ class _Mapped(_Job):
             m = piece.width
             run = room["run"][: count * 3 * (m + slack)].reshape(count, 3, m + slack)
             seen = room["run cover"][: count * m].reshape(count, m)
-            self._views.sample_band(planes, at, reduced, piece.nodes, piece.cells, step, *rest, run, seen, m, 0, count)
-            if piece.whole:
-                self._mixing.take(run, seen, m, piece.first, weight, cover, sampled)
-                continue
-            self._mixing.gather(
-                run, seen, m, piece.first, piece.shares, piece.tones, step, *self._mixes[piece.patch], light, weight, cover, sampled,
-            )  # fmt: skip
+            whole, *mixes = self._mixes[piece.patch]
+            for cells, shares in piece.bands:
+                self._views.sample_band(planes, at, reduced, piece.nodes, cells, step, *rest, run, seen, m, 0, count)
+                if piece.whole:
+                    self._mixing.take(run, seen, m, piece.first, weight, cover, sampled)
+                    continue
+                self._mixing.gather(
+                    run, seen, m, piece.first, shares, piece.tones, step, whole and len(piece.bands) == 1, *mixes, light, weight, cover, sampled,
+                )  # fmt: skip
         for first, last in part.mixed:
             self._mixing.settle(light, weight, first, last, *self._mixed_in.back, self._back, sampled)
 

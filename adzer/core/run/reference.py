@@ -57,20 +57,25 @@ def warped(plan: Plan, panel: Panel, frames: list[tuple[Plane, ...]], time: floa
         raw = [p.astype(np.float64) for p in ((planes[0],) * 3 if len(planes) == 1 else planes)]
         made = [resample(raw[0], *filters.luma), *(resample(p, *filters.chroma) for p in raw[1:])]
         return np.asarray(np.stack(made, axis=-1), dtype=np.float64), np.ones(panel.size[::-1])
-    parts = [(p, *sampled(plan, panel, p, frames[p.input], time)) for p in panel.patches]
-    if len(parts) == 1 and parts[0][0].plain:
-        return parts[0][1], parts[0][2]
+    if len(panel.patches) == 1 and panel.patches[0].plain:
+        return sampled(plan, panel, panel.patches[0], frames[panel.patches[0].input], time)
     curve = plan.chain.source if plan.chain is not None else plan.curve
     total, weight, cover = np.zeros((*panel.size[::-1], 3)), np.zeros(panel.size[::-1]), np.zeros(panel.size[::-1])
     d = panel.look.directions(*_centres(panel), time)
-    for patch, codes, seen in parts:
+    for patch in panel.patches:
+        codes, seen = sampled(plan, panel, patch, frames[patch.input], time)
         share = seen * (1.0 if patch.share is None else patch.share.at(d, time))
+        bands = [(share, codes)]
+        if patch.fine is not None:  # its detail counts in a band of its own
+            side, fine = 2 ** max(1, round(np.log2(patch.fine.width * patch.lens.density))), seen * patch.fine.at(d, time)
+            bands = [(fine, codes), (share - fine, sampled(plan, panel, patch, frames[patch.input], time, side)[0])]
         matrix = plan.inputs[patch.input].given.to_signal()
-        light = codes @ matrix[:, :3].T + matrix[:, 3]
-        light = light if curve is None else curve.decode(light)
-        brighter = share[..., None] if patch.tone is None else share[..., None] * patch.tone.at(d, time)
         given = np.array(patch.light if patch.light is not None else np.eye(3))
-        total += brighter * (light @ given[:, :3].T + (given[:, 3] if given.shape[1] == 4 else 0.0))
+        for counts, band in bands:
+            light = band @ matrix[:, :3].T + matrix[:, 3]
+            light = light if curve is None else curve.decode(light)
+            brighter = counts[..., None] if patch.tone is None else counts[..., None] * patch.tone.at(d, time)
+            total += brighter * (light @ given[:, :3].T + (given[:, 3] if given.shape[1] == 4 else 0.0))
         weight += share
         cover = np.maximum(cover, np.where(share > 0, seen, 0))
     light = total / np.maximum(weight, 1e-12)[..., None]
@@ -85,9 +90,10 @@ def _centres(panel: Panel) -> tuple[Array, Array]:
 
 
 def sampled(
-    plan: Plan, panel: Panel, patch: Patch, planes: tuple[Plane, ...], time: float
+    plan: Plan, panel: Panel, patch: Patch, planes: tuple[Plane, ...], time: float, squares: int = 1
 ) -> tuple[Array, Array]:
-    """One patch's codes at every delivered pixel, and where it has a picture."""
+    """One patch's codes at every delivered pixel, and where it has a picture. ``squares``: from means of squares of so many luma
+    samples a side."""
     from scipy.ndimage import map_coordinates
 
     form, lens = plan.inputs[patch.input].given.format, patch.lens
@@ -105,6 +111,11 @@ def sampled(
             (place[..., i] - chroma_offset(plan.inputs[patch.input].given.siting, i, sub[i])) / sub[i] for i in (1, 0)
         ]
         index[1] = index[1] + (part.shape[1] - -(-w // sub[0])) / 2
+        if (side := squares // max(sub)) > 1:
+            for axis in (0, 1):
+                at = np.arange(0, part.shape[axis], side)
+                part = np.add.reduceat(part, at, axis) / np.diff([*at, part.shape[axis]]).reshape((-1, 1) if axis == 0 else (1, -1))
+                index[axis] = (index[axis] + 0.5) / side - 0.5
         made.append(map_coordinates(part, index, order=5, mode=mode))
     whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
     cover = np.ones(place.shape[:-1]) if whole else np.clip(np.radians(lens.margin(d)) * lens.density + 0.5, 0.0, 1.0)

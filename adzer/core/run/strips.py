@@ -21,14 +21,14 @@ STRIP = 16  # rows that are worked on at once where recordings are mixed
 @dataclass(frozen=True)
 class Piece:
     """What one patch gives to a strip: ``width`` pixels a row from column ``first`` on, with its part of the grid (see ``warp.Grid``).
-    ``whole``: it alone counts there, and its codes are taken as they are."""
+    ``bands``: cells by which it is sampled, and how far what comes of them counts: all of it, or its detail and then what more there is of it
+    without that. ``whole``: it alone counts there, and its codes are taken as they are."""
 
     patch: int
     first: int
     width: int
     nodes: Floats
-    cells: NDArray[np.int32]
-    shares: Floats
+    bands: tuple[tuple[NDArray[np.int32], Floats], ...]
     tones: Floats
     whole: bool
 
@@ -55,6 +55,7 @@ def strips(grids: Sequence[Grid], plain: Sequence[bool], lone: Sequence[bool], w
     step = grids[0].step
     least, most = ([_of_cells(g.shares, g, f) for g in grids] for f in (np.minimum, np.maximum))
     toned = [None if g.tones is None else _of_cells(np.abs(g.tones - 1).max(axis=0), g, np.maximum) for g in grids]
+    apart = [None if g.fines is None or g.shares is None else _of_cells(np.abs(g.shares - g.fines), g, np.maximum) > 0 for g in grids]
     counts = [_counts(g) for g in grids]
     made: list[Strip] = []
     high = max(STRIP, step)
@@ -74,25 +75,33 @@ def strips(grids: Sequence[Grid], plain: Sequence[bool], lone: Sequence[bool], w
         asis = {n: v & plain[n] for n, v in asis.items()}
         for n in counting:
             there = most[n][cells].max(axis=0) > 0
-            for lo, hi, whole in [(*r, False) for r in _runs(there & ~asis[n])] + [(*r, True) for r in _runs(asis[n], 0)]:
-                pieces.append(_piece(grids[n], counts[n], n, cells, slice(lo, hi), width, whole))
+            whole, mixed_in = asis[n], there & ~asis[n]
+            split = apart[n]
+            banded = None if split is None else mixed_in & split[cells].any(axis=0)
+            runs = [(mixed_in, False, 2)] if banded is None else [(mixed_in & ~banded, False, 0), (banded, True, 0)]
+            for those, bands, gap in runs:
+                pieces += [_piece(grids[n], counts[n], n, cells, slice(*r), width, False, bands) for r in _runs(those, gap)]
+            pieces += [_piece(grids[n], counts[n], n, cells, slice(*r), width, True) for r in _runs(whole, 0)]
         alone = np.any([*asis.values(), np.zeros(least[0].shape[1], bool)], axis=0)
         mixed = tuple((lo * step, min(hi * step, width)) for lo, hi in _runs(~alone))
         made.append(Strip(top, bottom, None, tuple(pieces), mixed))
     return made
 
 
-def _piece(g: Grid, counts: tuple[Floats, Floats], n: int, rows: slice, columns: slice, width: int, whole: bool) -> Piece:
+def _piece(g: Grid, counts: tuple[Floats, Floats], n: int, rows: slice, columns: slice, width: int, whole: bool, banded: bool = False) -> Piece:
     corners = slice(rows.start, rows.stop + 1), slice(columns.start, columns.stop + 1)
     first = columns.start * g.step
 
     def own(values: NDArray[T]) -> NDArray[T]:
         return np.ascontiguousarray(values)
 
-    return Piece(
-        n, first, min(columns.stop * g.step, width) - first, own(g.nodes[corners]), own(g.cells[:, rows, columns]), own(counts[0][corners]),
-        own(counts[1][:, corners[0], corners[1]]), whole,
-    )  # fmt: skip
+    cells, shares = own(g.cells[:, rows, columns]), own(counts[0][corners])
+    bands: tuple[tuple[NDArray[np.int32], Floats], ...] = ((cells, shares),)
+    if banded and g.fines is not None and g.coarse is not None:
+        fines = own(g.fines[corners])
+        bands = ((cells, fines), (own(g.coarse[:, rows, columns]), shares - fines))
+    tones = own(counts[1][:, corners[0], corners[1]])
+    return Piece(n, first, min(columns.stop * g.step, width) - first, own(g.nodes[corners]), bands, tones, whole)
 
 
 def _asis(least: Floats, toned: Floats | None, rows: slice) -> NDArray[np.bool_]:

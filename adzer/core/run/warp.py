@@ -7,7 +7,7 @@ turn a direction into a recorded place. Beside each cell stands how finely the r
 from __future__ import annotations
 
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 from types import ModuleType
 from typing import TypeVar
@@ -25,6 +25,7 @@ from .filters import halving_taps, narrow_weights, patch_weights
 A = TypeVar("A", bound=NDArray[np.generic])
 
 BOUND = 0.02  # pixels, of the recording or the delivery, whichever are larger, by which a place may be off
+REACH, SQUARES = 4, 16  # squares that one sampled place may need each way; rows of them that are worked on at once
 STEPS = (32, 16, 8, 4, 2, 1)
 ENLARGED, ENLARGED_CHROMA = 0.75, 1.0  # samples to a place up to which narrow patches will do
 SPARSE, HALVED = 0.6, 1.0  # samples to a pixel up to which chroma is sampled at every second one each way; if delivered so, too
@@ -40,7 +41,8 @@ class Grid:
     and y where one kernel is too narrow, else 0. ``step``: delivered pixels a cell is wide and high. ``levels``:
     reductions needed; ``bare``: somewhere there may be no picture. ``sparse``: chroma is sampled at every second pixel each
     way, and drawn straight between. ``shares`` (rows+1, columns+1): how far it counts at the corners, None: it is all; ``tones``
-    (3, rows+1, columns+1): how much brighter there."""
+    (3, rows+1, columns+1): how much brighter there. ``fines``: how far its detail counts, None: as ``shares``; ``coarse`` as ``cells``: how what
+    is left of it without that is sampled, from those means of squares of samples that ``wanted`` says, of luma and chroma (rows, columns)."""
 
     nodes: NDArray[np.float32]
     cells: NDArray[np.int32]
@@ -50,6 +52,9 @@ class Grid:
     sparse: bool = False
     shares: NDArray[np.float32] | None = None
     tones: NDArray[np.float32] | None = None
+    fines: NDArray[np.float32] | None = None
+    coarse: NDArray[np.int32] | None = None
+    wanted: tuple[NDArray[np.bool_], ...] = ()
 
 
 def grid(
@@ -69,9 +74,9 @@ def grid(
         rows, columns = middle.shape[:2]
         off = bend * lens.density / lens.length(middle[rows // 2, columns // 2])
         within = off <= 0.8 * BOUND * max(1.0, float(span.min()))  # the estimate is one of second differences
-        if within and (patch.share is None or _coarse_enough(patch, seen, step)):
+        if within and all(s is None or _coarse_enough(patch, s.width * cells, seen, step) for s, cells in ((patch.share, 1), (patch.fine, 2))):
             break
-    levels_at_most = max(0, int(np.log2(min(patch.region[2:]))) - 6)
+    levels_at_most = most_levels(patch)
     luma, coarse = _cells(span, levels_at_most, ENLARGED), span / sub
     sparse = step % 2 == 0 and float(coarse.max()) <= (HALVED if halved else SPARSE)
     chroma = _cells(BETWEEN * coarse if sparse else coarse, levels_at_most, ENLARGED_CHROMA)
@@ -80,7 +85,56 @@ def grid(
     bare = not whole and float(lens.margin(d).min()) < 1.0
     shares = None if patch.share is None else np.ascontiguousarray(patch.share.at(seen, time), np.float32)
     tones = None if patch.tone is None else np.ascontiguousarray(np.moveaxis(patch.tone.at(seen, time), -1, 0), np.float32)
-    return Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse, shares, tones)
+    made = Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse, shares, tones)
+    if patch.fine is None or shares is None:
+        return made
+    fines = np.ascontiguousarray(patch.fine.at(seen, time), np.float32)
+    there = _grown(fines != shares, 1)
+    wanted = _wanted(patch, d[there], float(step * span[there[1:, 1:]].max(initial=0.0)), sub)
+    return replace(made, fines=fines, coarse=without_detail(patch, made.cells, sub), wanted=wanted)
+
+
+def most_levels(patch: Patch) -> int:
+    """How often it is reduced to half at most."""
+    return max(0, int(np.log2(min(patch.region[2:]))) - 6)
+
+
+def squares(patch: Patch, sub: tuple[int, int]) -> tuple[int, int] | None:
+    """Logarithm to the base 2 of the sides, in samples of luma and chroma, of squares whose means have no detail any more, as it is meant by
+    ``fine``; None: it is not told apart."""
+    if patch.fine is None:
+        return None
+    side = max(1, round(np.log2(max(patch.fine.width * patch.lens.density, 1.0))))
+    return side, max(0, side - (max(sub) > 1))
+
+
+def _wanted(patch: Patch, d: Array, cell: float, sub: tuple[int, int]) -> tuple[NDArray[np.bool_], ...]:
+    """Squares, of luma and of chroma, that are sampled at or between directions ``d`` (n, 3), ``cell`` recorded pixels apart at most."""
+    (w, h), made = patch.region[2:], []
+    place = patch.lens.place(d) if len(d) else np.zeros((0, 2))
+    for side, by in zip(squares(patch, sub) or (), ((1, 1), sub), strict=True):
+        across, down = (2**side * s for s in by)
+        mask = np.zeros((-(-h // down), -(-w // across)), np.bool_)
+        x, y = (np.clip(place[:, i] / v, 0, n - 1).astype(np.int64) for i, v, n in ((0, across, mask.shape[1]), (1, down, mask.shape[0])))
+        mask[y, x] = True
+        made.append(_grown(mask, REACH + int(cell / min(across, down) / 2)))
+    return tuple(made)
+
+
+def _grown(mask: NDArray[np.bool_], by: int) -> NDArray[np.bool_]:
+    """With all that lies within so many rows and columns of what is set."""
+    for axis in (0, 1):
+        edge = [(by, by) if i == axis else (0, 0) for i in (0, 1)]
+        mask = np.asarray(np.lib.stride_tricks.sliding_window_view(np.pad(mask, edge), 2 * by + 1, axis).any(axis=-1))
+    return mask
+
+
+def without_detail(patch: Patch, cells: NDArray[np.int32], sub: tuple[int, int]) -> NDArray[np.int32]:
+    """``cells`` sampled from the means of ``squares``, which lie behind all reductions, where they are finer."""
+    made = cells.copy()
+    for c, side in enumerate(squares(patch, sub) or ()):
+        made[c][made[c, ..., 0] < side] = (most_levels(patch) + 1, 0, 0, 0, 0)
+    return made
 
 
 def corners(look: Look, step: int) -> tuple[Array, Array]:
@@ -89,13 +143,12 @@ def corners(look: Look, step: int) -> tuple[Array, Array]:
     return x[None], y[:, None]
 
 
-def _coarse_enough(patch: Patch, d: Array, step: int) -> bool:
-    """Does the narrowest way of its share from 0 to 1 take four cells?"""
-    assert patch.share is not None
+def _coarse_enough(patch: Patch, width: float, d: Array, step: int) -> bool:
+    """Does a way ``width`` wide take four cells?"""
     apart = np.linalg.norm(np.diff(d, axis=1), axis=-1)
     if not isinstance(patch.lens, Flat):
         apart = apart / np.linalg.norm(d[:, 1:], axis=-1)
-    return step == 1 or float(apart.max()) * 4 <= patch.share.width
+    return step == 1 or float(apart.max()) * 4 <= width
 
 
 def _cells(span: Array, most: int, enlarged: float) -> NDArray[np.int32]:
@@ -121,6 +174,7 @@ class Sampler:
         from ..kernels import patches, places  # here, so that importing this module costs nothing
 
         self.look, self.patch, self.form, self.halved, self._halve_rows = look, patch, source.format, halved, patches.halve_rows
+        self._mean_rows, self._squares = patches.mean_rows, squares(patch, source.format.sub)
         self.wraps = isinstance(patch.lens, Equirect) and patch.lens.whole
         self.weights, self._taps = _tables(patches.PHASES)
         self.lens = _lens(patch.lens, places)
@@ -134,20 +188,23 @@ class Sampler:
     def _room_for(self, levels: int) -> None:
         """Memory for the reduced planes, and where each of them lies."""
         self.levels = levels
-        self.places = np.zeros((levels + 1, 3, 4), np.int64)  # offset, stride, rows, columns in the flat array
-        self.affine = np.empty((levels + 1, 2, 4), np.float32)  # recorded luma place → index, sideways and upright
+        sides = {n: (n, n) for n in range(levels + 1)}
+        if self._squares is not None:
+            sides[most_levels(self.patch) + 1] = self._squares
+        self.places = np.zeros((max(sides) + 1, 3, 4), np.int64)  # offset, stride, rows, columns in the flat array
+        self.affine = np.zeros((max(sides) + 1, 2, 4), np.float32)  # recorded luma place → index, sideways and upright
         ends = np.zeros(3, np.int64)
-        for level in range(levels + 1):
+        for level, both in sides.items():
             for c in range(3):
-                rows, columns = (-(-n // 2**level) for n in self._sizes[c])
+                rows, columns = (-(-n // 2 ** both[min(c, 1)]) for n in self._sizes[c])
                 self.places[level, c] = ends[c], columns, rows, columns
                 ends[c] += rows * columns if level else 0
             for chroma, sub in enumerate(((1, 1), self.form.sub)):
                 for i in (0, 1):
                     index = -self._offset[i] if chroma else -0.5  # of the picture's edge
                     self.affine[level, chroma, 2 * i : 2 * i + 2] = (
-                        1 / sub[i] / 2**level,
-                        (index + 0.5) / 2**level - 0.5,
+                        1 / sub[i] / 2 ** both[chroma],
+                        (index + 0.5) / 2 ** both[chroma] - 0.5,
                     )
         self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
 
@@ -166,6 +223,8 @@ class Sampler:
             for p in planes
         )
         self._reduce(flat, g.levels, pool)
+        if self._squares is not None:
+            self._average(flat, most_levels(self.patch) + 1, self._squares, g.wanted, pool)
         return (
             flat, self.places, self.reduced, g.nodes, g.cells, g.step, g.sparse, *self.lens, self.affine, self.wraps,
             self.weights,
@@ -186,6 +245,15 @@ class Sampler:
                 self._halve_rows(*job[:3], self.wraps, self._taps, *job[3:])
 
             list(pool.map(halve, jobs))
+
+    def _average(self, planes: tuple[object, ...], level: int, sides: tuple[int, int], wanted: tuple[NDArray[np.bool_], ...], pool: Executor) -> None:
+        def mean(part: tuple[int, int]) -> None:
+            c, first = part
+            n = min(c, 1)
+            at = (*self.places[[0, level], c], 2 ** sides[n], wanted[n])
+            self._mean_rows(planes[c], *at, self.reduced[c], first, min(first + SQUARES, len(wanted[n])))
+
+        list(pool.map(mean, [(c, n) for c in range(3) for n in range(0, len(wanted[min(c, 1)]), SQUARES)]))
 
 
 def frozen(plane: A) -> A:

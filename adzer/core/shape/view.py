@@ -23,6 +23,7 @@ from .geometry import WIDE, Fitted, even, fit
 from .settings import ShapeSettings
 
 TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
+FINE, FEWEST = 1 / 3, 8.0  # of the width over which one lens passes into the other, over which its detail does; recorded pixels at least
 FOOT_SOFT = 0.2  # of a foot's reach, over which what covers it passes into what lies round it
 DOWN = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])  # what lies straight down ahead, what lies ahead up
 
@@ -136,14 +137,14 @@ def _covered(
     """The same, but for what lies round straight down of the camera. ``held``: of another moment its own directions are looked at."""
     soft = foot.reach * FOOT_SOFT
 
-    def share(p: Patch, beyond: bool) -> Below:
-        assert p.share is None or isinstance(p.share, Meeting)
-        return Below(foot.reach, soft, p.share, beyond)
+    def counts(p: Patch, beyond: bool) -> Patch:
+        assert isinstance(p.share, Meeting | None) and isinstance(p.fine, Meeting | None)
+        return replace(p, share=Below(foot.reach, soft, p.share, beyond), fine=p.fine and Below(foot.reach, soft, p.fine, beyond))
 
-    left = tuple(replace(p, share=share(p, True)) for p in patches)
+    left = tuple(counts(p, True) for p in patches)
     if foot.still is None:
         under = tuple(
-            replace(p, share=share(p, False), input=p.input + len(inputs), turning=_since(p.turning, held, foot.moment), readout=0.0) for p in patches
+            replace(counts(p, False), input=p.input + len(inputs), turning=_since(p.turning, held, foot.moment), readout=0.0) for p in patches
         )  # fmt: skip
         return left + under, inputs + tuple(i.stopped_at(foot.moment) for i in inputs)
     w, h = foot.still.raster
@@ -166,6 +167,8 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
     axes = [one.axes[:, 1] for one in lens.lenses]
     first, second = (tuple(float(v) for v in a) for a in axes)
     meeting = Meeting(first, second, rig.blend, rig.seam)  # type: ignore[arg-type]
+    soon = max(rig.blend * FINE, FEWEST / lens.density)
+    fine = replace(meeting, width=soon) if soon < rig.blend else None
     own = [held.alone(n) for n in (0, 1)]
     apart = own[0] is not None
     more = rig.close and rig.close.changed(lambda v: (v - rig.apart) / 2)
@@ -182,7 +185,7 @@ def through_two(lens: Round, region: tuple[int, int, int, int], draft: Draft) ->
         fall = Fall.of(one, rig.falls) if rig.falls else None
         patches.append(Patch(
             Round(size, (place,)), (0, 0, *size) if apart else region, n if apart else 0, rig.turning if n else None,
-            share=meeting.turned if n else meeting, light=rig.light if n else None,
+            share=meeting.turned if n else meeting, fine=fine.turned if fine and n else fine, light=rig.light if n else None,
             tone=Tone(meeting, TONED, tones, fall) if tones or fall else None,
             away=Away(facing, rig.apart / 2, meeting, CLOSES, more) if rig.apart or more else None,  # type: ignore[arg-type]
         ))  # fmt: skip

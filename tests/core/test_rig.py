@@ -28,7 +28,9 @@ from adzer.core.media.told import told
 from adzer.core.plan import Draft, Input, Rig
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
+from adzer.core.run.frames import Inputs
 from adzer.core.run.matching import along_seam, look_at_eyes
+from adzer.core.run.pixels import Processor
 from adzer.core.run.render import render
 from adzer.core.shape.view import through_two
 from adzer.core.sim import camera as cameras
@@ -40,6 +42,7 @@ from adzer.core.space.sphere import Lens, Round
 from ..foreign import photograph
 from .test_cli import adzer
 from .test_join import AT, FRONT, both, lens_over, shot_pair
+from .test_shutter import written
 
 N = 640
 BACK = np.diag([-1.0, -1.0, 1.0])
@@ -260,6 +263,30 @@ def test_two_eyes_of_round_lenses_leave_as_two_half_spheres(tmp_path):
     view = route.with_("shape", view={"keys": [{"heading": 10.0, "fov": 70.0}]}).with_("join", laid="over")
     walked = walk(view, facts, seen, cards.delivery("native-wide"))
     assert walked["shape"].after.eyes == "over under" and [p.patches[0].region[0] for p in walked.draft.panels] == [0, 320]
+
+
+def test_a_rim_that_is_barer_than_half_a_sphere_fades(tmp_path):
+    """White, seen by lenses of 170°: straight ahead white, black from 85° on, and in between evenly less over 4°; by 190°, white to the edge."""
+    for name, across in (("bare", 170.0), ("whole", 190.0)):
+        n = 320
+        y, x = np.mgrid[0:n, 0:n] + 0.5
+        disc = np.where(np.hypot(x - n / 2, y - n / 2) < 0.47 * n, 940, 64)
+        written(tmp_path / f"{name}.mkv", [np.hstack([disc, disc])] * 2, 25)
+        facts, seen = read_file(tmp_path / f"{name}.mkv")
+        route = Route().with_("read", projection="fisheye", eyes="side by side", first="left", curve="bt709", range="limited")
+        route = route.with_("shape", across=across).with_("join", laid="beside")
+        walked = walk(route, facts, seen, cards.delivery("web-sphere"))
+        plan = walked.draft.frozen()
+        w, h = plan.panels[0].size
+        out = tuple(np.zeros(plan.target.format.plane_size(plan.raster, i)[::-1], plan.target.format.dtype) for i in range(3))
+        with Inputs(plan.inputs, facts) as inputs, Processor(plan, 2) as processor:
+            (planes,) = inputs.along(np.array([0]), np.array([0.0]))
+            processor.run(planes, out)
+        row = out[0][h // 2, :w].astype(float)
+        level = (row - plan.target.black()[0]) / (row[w // 2] - plan.target.black()[0])
+        wanted = np.clip((across / 2 - np.abs((np.arange(w) + 0.5) / w * 180 - 90)) / 4, 0, 1) if across < 180 else np.ones(w)
+        near = np.abs(np.abs((np.arange(w) + 0.5) / w * 180 - 90) - across / 2) > 1  # where the disc itself ends its edge is sampled
+        assert np.abs(level - wanted)[near].max() < 0.03, (name, np.abs(level - wanted)[near].max())
 
 
 def test_round_eyes_that_lean_are_brought_level(tmp_path):

@@ -95,7 +95,8 @@ def _equirect(d, lens, place, cover):
 
 @jit
 def _round(d, lens, place, cover):
-    """lens, a row each: [x, y, pixels per unit of grown angle, half angle, right (3), forward (3), up (3), bend (4)]"""
+    """lens, a row each: [x, y, pixels per unit of grown angle, half angle, right (3), forward (3), up (3), bend (4), how much of a picture there
+    is a radian inside its rim, and at its rim]"""
     for i in range(d.shape[1]):
         x, y, z = d[0, i], d[1, i], d[2, i]
         best, m = np.float32(-2.0), 0
@@ -112,7 +113,7 @@ def _round(d, lens, place, cover):
         r = grown * lens[m, 2] / max(side, np.float32(1e-9))
         place[0, i] = lens[m, 0] + u * r
         place[1, i] = lens[m, 1] - v * r
-        cover[i] = min(max((lens[m, 3] - angle) * lens[m, 2] + np.float32(0.5), np.float32(0.0)), np.float32(1.0))
+        cover[i] = min(max((lens[m, 3] - angle) * lens[m, 17] + lens[m, 18], np.float32(0.0)), np.float32(1.0))
 
 
 @jit

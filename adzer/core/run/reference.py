@@ -118,7 +118,8 @@ def sampled(
                 index[axis] = (index[axis] + 0.5) / side - 0.5
         made.append(map_coordinates(part, index, order=5, mode=mode))
     whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
-    cover = np.ones(place.shape[:-1]) if whole else np.clip(np.radians(lens.margin(d)) * lens.density + 0.5, 0.0, 1.0)
+    inside = np.ones(1) if whole else lens.margin(d) / lens.fade if lens.fade else np.radians(lens.margin(d)) * lens.density + 0.5
+    cover = np.broadcast_to(np.clip(inside, 0.0, 1.0), place.shape[:-1])
     return np.stack(made, axis=-1), cover
 
 

@@ -82,7 +82,7 @@ def grid(
     chroma = _cells(BETWEEN * coarse if sparse else coarse, levels_at_most, ENLARGED_CHROMA)
     levels = int(max(luma[..., 0].max(initial=0), chroma[..., 0].max(initial=0)))
     whole = isinstance(lens, Flat) or (isinstance(lens, Equirect) and lens.whole)
-    bare = not whole and float(lens.margin(d).min()) < 1.0
+    bare = not whole and float(lens.margin(d).min()) < max(1.0, lens.fade)
     shares = None if patch.share is None else np.ascontiguousarray(patch.share.at(seen, time), np.float32)
     tones = None if patch.tone is None else np.ascontiguousarray(np.moveaxis(patch.tone.at(seen, time), -1, 0), np.float32)
     made = Grid(np.ascontiguousarray(d, np.float32), np.stack([luma, chroma]), step, levels, bare, sparse, shares, tones)
@@ -272,7 +272,8 @@ def _lens(lens: Recording, places: ModuleType) -> tuple[int, NDArray[np.float32]
     if isinstance(lens, Flat):
         return places.PLACES, np.zeros((1, 5), np.float32)
     rows = [
-        [v.x, v.y, v.radius / v.rim, np.radians(v.across / 2), *v.axes.T.ravel(), *(*v.bend, 0.0, 0.0, 0.0, 0.0)[:4]]
+        [v.x, v.y, v.radius / v.rim, np.radians(v.across / 2), *v.axes.T.ravel(), *(*v.bend, 0.0, 0.0, 0.0, 0.0)[:4],
+         *((1 / np.radians(v.fade), 0.0) if v.fade else (v.radius / v.rim, 0.5))]
         for v in lens.lenses
     ]
     return places.ROUND, np.array(rows, np.float32)

@@ -24,6 +24,7 @@ from .settings import ShapeSettings
 
 TONED = float(np.radians(24.0))  # from where two lenses meet, up to which their light is brought together
 FINE, FEWEST = 1 / 3, 8.0  # of the width over which one lens passes into the other, over which its detail does; recorded pixels at least
+FADE = 4.0  # degrees
 FOOT_SOFT = 0.2  # of a foot's reach, over which what covers it passes into what lies round it
 DOWN = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])  # what lies straight down ahead, what lies ahead up
 
@@ -109,17 +110,21 @@ def unrolled(picture: Picture, settings: ShapeSettings, card: DeliveryCard, seen
     high = int(min(np.pi * lens.density, w * 180 / across, h)) // 2 * 2
     size = (high * across // 180, high)
     fitted = Fitted(size, size, (0, 0), Fraction(1))
-    return _through(picture, settings, seen, draft, fitted, SphereLook(size, float(across), settings.level, draft.held))
+    if across == 180 and isinstance(lens, Round):  # what a rim that is barer than half a sphere lacks is not to begin with an edge
+        lens = replace(lens, lenses=tuple(replace(v, fade=FADE if v.across < 180.0 else 0.0) for v in lens.lenses))
+    return _through(picture, settings, seen, draft, fitted, SphereLook(size, float(across), settings.level, draft.held), lens)
 
 
 def _held(draft: Draft | None) -> Turning | None:
     return draft.held if draft is not None else None
 
 
-def _through(picture: Picture, settings: ShapeSettings, seen: Seen | None, draft: Draft | None, fitted: Fitted, look: Look) -> Laid:
+def _through(
+    picture: Picture, settings: ShapeSettings, seen: Seen | None, draft: Draft | None, fitted: Fitted, look: Look, lens: Directions | None = None
+) -> Laid:
     rig = draft.rig if draft is not None else None
     no_others: tuple[Input, ...] = ()
-    lens = recording(picture, settings, seen, rig)
+    lens = lens or recording(picture, settings, seen, rig)
     panel = Panel(look, (Patch(lens, picture.region(settings.eye)),), fitted.place)
     patches, inputs = panel.patches, no_others
     if draft is not None and rig is not None and isinstance(lens, Round) and len(lens.lenses) == 2:

@@ -247,6 +247,8 @@ class Equirect:
     size: tuple[int, int]
     across: float = 360.0
 
+    fade = 0.0
+
     @property
     def whole(self) -> bool:
         return self.across >= 360.0
@@ -304,7 +306,8 @@ class Disc(Protocol):
 class Lens:
     """One round lens: centre and radius in recorded pixels, degrees across, and the heading it faces.
 
-    ``bend`` (k1, k2, …): r/radius = (θ + k1·θ³ + k2·θ⁵ …) / the same at the rim, θ in radians; none is equidistant.
+    ``bend`` (k1, k2, …): r/radius = (θ + k1·θ³ + k2·θ⁵ …) / the same at the rim, θ in radians; none is equidistant. ``fade``: degrees inside the
+    rim over which its picture becomes nothing; 0: it ends there.
     """
 
     x: float
@@ -313,6 +316,7 @@ class Lens:
     across: float = 180.0
     facing: float = 0.0
     bend: tuple[float, ...] = ()
+    fade: float = 0.0
 
     @property
     def axes(self) -> Array:
@@ -351,6 +355,11 @@ class Round:
     @property
     def density(self) -> float:
         return max(lens.radius / lens.rim for lens in self.lenses)
+
+    @property
+    def fade(self) -> float:
+        """Degrees inside a rim up to which something of its picture is taken away."""
+        return max(lens.fade for lens in self.lenses)
 
     def length(self, d: Array) -> float:
         return float(np.linalg.norm(d))
@@ -406,6 +415,7 @@ class Flat:
     bend: tuple[float, ...] = ()
 
     density = 1.0  # its directions are pixels already
+    fade = 0.0
 
     def length(self, d: Array) -> float:
         return 1.0

@@ -29,7 +29,7 @@ from adzer.core.plan import Draft, Input, Rig
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.frames import Inputs
-from adzer.core.run.matching import along_seam, look_at_eyes
+from adzer.core.run.matching import along_seam, depth_at, look_at_eyes
 from adzer.core.run.pixels import Processor
 from adzer.core.run.render import render
 from adzer.core.shape.view import through_two
@@ -263,6 +263,48 @@ def test_two_eyes_of_round_lenses_leave_as_two_half_spheres(tmp_path):
     view = route.with_("shape", view={"keys": [{"heading": 10.0, "fov": 70.0}]}).with_("join", laid="over")
     walked = walk(view, facts, seen, cards.delivery("native-wide"))
     assert walked["shape"].after.eyes == "over under" and [p.patches[0].region[0] for p in walked.draft.panels] == [0, 320]
+
+
+def test_what_is_pinned_lies_in_one_direction_for_both_round_eyes(tmp_path):
+    """A photograph two metres ahead, drawn as lenses of 190° see it from 10 cm to the left and to the right: a place on it stands apart by what
+    arithmetic says, and pinned lies at one heading in both planned half spheres; what is far then stands behind it by as much."""
+    n, wide = 640, 190.0
+    lens = Round((n, n), (Lens(n / 2, n / 2, 0.47 * n, wide),))
+    picture = gaussian_filter(photograph("astronaut").mean(-1), 0.8)
+    y, x = np.mgrid[0:n, 0:n] + 0.5
+    d = lens.direction(np.stack([x, y], -1))
+    ahead = np.maximum(d[..., 1:2], 1e-3)
+    eyes_ = []
+    for aside in (-0.1, 0.1):  # the photograph is 3 m wide; beyond it, it is repeated as in a mirror
+        at = (np.array([aside, 0.0]) + 2.0 * d[..., ::2] / ahead) / 3.0 * picture.shape[1] * [1, -1] + np.array(picture.shape[::-1]) / 2
+        seen_there = 200 + 2.8 * map_coordinates(picture, [at[..., 1], at[..., 0]], order=1, mode="mirror")
+        eyes_.append(np.where(lens.margin(d) > 0, np.where(d[..., 1] > 0.1, seen_there, 500), 64))
+    written(tmp_path / "pair.mkv", [np.round(np.hstack(eyes_))] * 3, 25)
+    facts, seen = read_file(tmp_path / "pair.mkv")
+    route = Route().with_("read", projection="fisheye", eyes="side by side", first="left", curve="bt709").with_("shape", across=wide)
+    route = route.with_("join", laid="beside")
+    card = cards.delivery("web-sphere")
+
+    def heading(eye, place, route):  # of a place in metres, as its half sphere shows it
+        panel = walk(route, facts, seen, card).draft.panels[eye]
+        way = np.array(place) - [(-0.1, 0.1)[eye], 0.0, 0.0]
+        recorded = lens.place(way / np.linalg.norm(way))
+        w, h = panel.size
+        return fsolve(lambda v: panel.patches[0].lens.place(panel.patches[0].held(panel.look.directions(*v[:, None], 0.0), 0.0))[0] - recorded,
+                      [w / 2, h * 0.6])[0] / w * 180 - 90  # fmt: skip
+
+    for place in ((0.15, 2.0, -0.2), (-0.5, 2.0, 0.35)):
+        inside = lens.place(np.array(place) + [0.1, 0.0, 0.0]) / n
+        pinned = route.with_("join", pin=round(-depth_at(facts, route, seen, *inside), 4))
+        apart = np.degrees(np.arctan2(place[0] - 0.1, 2.0) - np.arctan2(place[0] + 0.1, 2.0))
+        assert heading(1, place, route) - heading(0, place, route) == pytest.approx(apart, abs=0.01) and apart < -5
+        pixel = 180 / walk(route, facts, seen, card).draft.panels[0].size[0]
+        assert abs(heading(1, place, pinned) - heading(0, place, pinned)) < 0.25 * pixel
+        far = np.array([0.0, 1e5, 0.0])
+        assert heading(1, far, pinned) - heading(0, far, pinned) == pytest.approx(-apart, abs=0.1)
+    keyed = route.with_("join", pins=[[0.0, 0.0], [1.0, pinned.join.pin]])  # halfway in time, half of it
+    turned = [p.patches[0].turning.at(np.array(0.5)) @ [0.0, 1.0, 0.0] for p in walk(keyed, facts, seen, card).draft.panels]
+    assert abs(np.degrees(np.arctan2(*turned[1][:2]) - np.arctan2(*turned[0][:2]))) == pytest.approx(-apart / 2, abs=0.1)
 
 
 def test_a_rim_that_is_barer_than_half_a_sphere_fades(tmp_path):

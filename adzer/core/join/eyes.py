@@ -394,7 +394,20 @@ def depth_at(shown: Shown, terms: Array, aspect: float, x: float, y: float, firs
     around = dense.shifts[0][max(int(y * h) - 4, 0) : int(y * h) + 5, max(int(x * w) - 4, 0) : int(x * w) + 5]
     if np.isfinite(around).mean() < 0.5:
         raise AdzerError("What was marked is not surely found in the other eye's picture. Mark something with edges, away from the sides.")
-    return float(np.nanmedian(around)) / MATCHED * 100 * (-1 if first == "left" else 1)
+    apart = _closer(dense.pictures, (x * w, y * h), float(np.nanmedian(around)))
+    return apart / MATCHED * 100 * (-1 if first == "left" else 1)
+
+
+def _closer(pictures: tuple[Picture, Picture], at: tuple[float, float], apart: float) -> float:
+    """``apart`` to parts of a pixel, by what lies around; as it is where that leads elsewhere."""
+    import cv2
+
+    start = np.array([[at]], np.float32)
+    there = start - np.array([apart, 0], np.float32)
+    options: dict[str, Any] = {"winSize": (41, 41), "maxLevel": 0, "flags": cv2.OPTFLOW_USE_INITIAL_FLOW}
+    found, sure, _ = cv2.calcOpticalFlowPyrLK(*pictures, start, there, **options)
+    away = float(start[0, 0, 0] - found[0, 0, 0])
+    return away if sure[0, 0] and abs(away - apart) < 4 else apart
 
 
 # From both eyes' light to that of a picture for red and cyan glasses, each colour as near as the glasses let it be (Dubois 2001, A projection

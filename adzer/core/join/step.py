@@ -211,15 +211,26 @@ def deep(depth: Depth, settings: JoinSettings) -> tuple[float, float]:
     return min(near + settings.pinned(t) for t, near, _ in depth.over), max(far + settings.pinned(t) for t, _, far in depth.over)
 
 
+def aside(percent: float) -> float:
+    """Radians of heading that so much of a straight view's width is in its middle.
+
+    >>> round(float(np.degrees(aside(1.0))), 3)
+    1.146
+    """
+    return float(np.arctan(percent / 100 * 2 * np.tan(np.radians(VIEW / 2))))
+
+
 def _swung(settings: JoinSettings, first: str) -> dict[str, Turning]:
-    """The same of eyes that recorded directions: what lies between them is a turn up or down, and a roll, as a straight view ahead shows it."""
-    if settings.align is None:
+    """The same of eyes that recorded directions: what lies between them is a turn up or down, and a roll, as a straight view ahead shows it;
+    what is pinned there is a turn aside."""
+    if settings.align is None and not settings.pin and not settings.pins:
         return {}
     moments = settings.moments
     made = {}
     for share, e in ((-0.5, first), (0.5, "right" if first == "left" else "left")):
-        terms = [settings.aligned(t) for t in moments]
-        vectors = [share * np.array([-np.arctan(shift * np.tan(np.radians(VIEW / 2))), roll, 0.0]) for shift, roll, *_ in terms]
+        away = 0.5 if e == "right" else -0.5
+        terms = [(*settings.aligned(t)[:2], away * aside(settings.pinned(t))) for t in moments]
+        vectors = [np.array([-share * np.arctan(shift * np.tan(np.radians(VIEW / 2))), share * roll, pinned]) for shift, roll, pinned in terms]
         made[e] = Turning(np.array(moments), np.stack([turning(v) for v in vectors]))
     return made
 

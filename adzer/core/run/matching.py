@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from ..errors import AdzerError
 from ..join import along, eyes, measure, rig, strip
 from ..join.measure import Matched, match
-from ..join.step import around
+from ..join.step import around, aside
 from ..light import names
 from ..light.curves import Curve
 from ..light.samples import Samples
@@ -23,7 +23,7 @@ from ..picture import Picture
 from ..read.seen import Seen
 from ..route import Route, walk
 from ..shape.view import recording
-from ..space.sphere import Round, rotation, view_directions
+from ..space.sphere import Round, heading_tilt, rotation, view_directions
 
 FRAMES = 3
 EACH_SECOND, MOST = 2, 32  # moments of the way on which two lenses meet
@@ -80,11 +80,21 @@ def look_at_eyes(facts: FileFacts, route: Route, seen: Seen | None, moments: int
 
 def depth_at(facts: FileFacts, route: Route, seen: Seen | None, x: float, y: float, frame: int = 0) -> float:
     """Per cent of the width by which the right eye holds a thing farther right than the left one, once both are in line: the thing at a
-    share of the first eye's width and height."""
-    held, aspect, _ = _eyes(facts, route, seen)
-    walked = walk(route, facts, seen)
+    share of the first eye's width and height. Of eyes that recorded directions: of the width of a straight view ahead."""
+    picture = walk(route, facts, seen)["read"].after
+    first = picture.first or "left"
+    if picture.projection in (None, "flat"):
+        held, aspect, _ = _eyes(facts, route, seen)
+        (shown,) = held([frame])
+        return eyes.depth_at(shown, route.join.aligned(shown.time), aspect, x, y, first)
+    found = seen.upright(facts.raster, picture.turn) if seen else None
+    _, _, w, h = picture.region(first)
+    heading, tilt = (float(v) for v in heading_tilt(recording(picture, replace(route.shape, eye=first), found).direction(np.array([x * w, y * h]))))
+    held, aspect, _ = _eyes(facts, route, seen, rotation(heading, tilt))
     (shown,) = held([frame])
-    return eyes.depth_at(shown, route.join.aligned(shown.time), aspect, x, y, walked["read"].after.first or "left")
+    lie = np.append(route.join.aligned(shown.time)[:2], np.zeros(3))  # what is undone of such eyes
+    apart = aside(eyes.depth_at(shown, lie, aspect, 0.5, 0.5, first)) / np.cos(np.radians(tilt))
+    return float(np.tan(apart) / (2 * np.tan(np.radians(eyes.VIEW / 2))) * 100)
 
 
 def both_looked(
@@ -99,8 +109,11 @@ def both_looked(
     return eyes.looked(shown, join.aligned(shown.time), aspect, first, join.pinned(shown.time), how, curve, wide)
 
 
-def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[int | list[int]], Iterator[eyes.Shown]], float, Curve | None]:
-    """What shows a number of moments, or those frames; how wide an eye's pixels are; and the curve."""
+def _eyes(
+    facts: FileFacts, route: Route, seen: Seen | None, toward: NDArray[np.float64] | None = None
+) -> tuple[Callable[[int | list[int]], Iterator[eyes.Shown]], float, Curve | None]:
+    """What shows a number of moments, or those frames; how wide an eye's pixels are; and the curve. ``toward``: turns the straight view that
+    eyes that recorded directions are looked at by; None: ahead."""
     walked = walk(route, facts, seen)
     picture, samples = walked["read"].after, walked.draft.inputs[0].samples
     if picture.eyes in (None, "one"):
@@ -115,6 +128,7 @@ def _eyes(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Callable[[
         wide = int(np.clip(lenses[0].density * 2, 320, eyes.SEARCHED)) // 16 * 16
         across, down = (np.arange(wide) + 0.5) / wide * 2 - 1, (1 - (np.arange(wide * 9 // 16) + 0.5) / (wide * 9 // 16) * 2) * 9 / 16
         d = view_directions("straight", eyes.VIEW, 0.0, *np.meshgrid(across, down))
+        d = d if toward is None else d @ toward.T
         places = [lens.place(d) + np.array(r[:2], np.float64) for lens, r in zip(lenses, regions, strict=True)]
         aspect = 1.0
 

@@ -11,7 +11,7 @@ from ....core.job import Shot
 from ....core.join import comfort
 from ....core.join.eyes import EYES, Seen, answers
 from ....core.join.settings import JoinSettings
-from ....core.join.step import covering, deep
+from ....core.join.step import aside, covering, deep
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
@@ -164,8 +164,7 @@ class Pair:
         for card in (*self.questions, *self.instruments):
             card.setVisible(two)
         flat = walked["read"].after.projection in (None, "flat")
-        for card in (self.hold, self.frame):  # spheres have no edge, and no screen to lie on
-            card.setVisible(two and flat)
+        self.frame.setVisible(two and flat)  # spheres have no edge
         if not two:
             self.looking.put_away()
             return
@@ -186,7 +185,8 @@ class Pair:
         cost = max((abs(v) for _, v in settings.pins), default=abs(settings.pin))
         self.unkeyed.setVisible(bool(settings.pins))
         keys = f" It changes over {len(settings.pins)} keys." if settings.pins else ""
-        words = f"It costs {cost:.1f} % of the width." if cost else "Nothing is moved."
+        moved = f"It costs {cost:.1f} % of the width." if flat else f"Each eye is turned aside by {np.degrees(aside(cost)) / 2:.1f}°."
+        words = moved if cost else "Nothing is moved."
         self.hold.say(f"What lies on the screen is seen without strain. {words}{keys}")
         self._say_edges(settings, found)
         self.laid.set_value(settings.laid)
@@ -267,7 +267,9 @@ def _in_first(walked: Walk, place: QPointF) -> tuple[float, float] | None:
     order = (draft.pair.first, "right" if draft.pair.first == "left" else "left")
     for eye, panel in zip(order, draft.panels, strict=False):
         left, top = x - panel.place[0], y - panel.place[1]
-        if eye == picture.first and isinstance(panel.lens, Flat) and 0 <= left < panel.size[0] and 0 <= top < panel.size[1]:
-            found = panel.look.directions(np.array(left), np.array(top), 0.0)
+        if eye == picture.first and 0 <= left < panel.size[0] and 0 <= top < panel.size[1]:
+            patch, found = panel.patches[0], panel.look.directions(np.array(left), np.array(top), 0.0)
+            if not isinstance(patch.lens, Flat):
+                found = patch.lens.place(patch.held(found, 0.0))
             return float(found[0]) / panel.region[2], float(found[1]) / panel.region[3]
     return None

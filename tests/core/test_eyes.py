@@ -11,7 +11,7 @@ import av
 import numpy as np
 import pytest
 from scipy.optimize import fsolve
-from skimage.transform import ProjectiveTransform, warp
+from skimage.transform import ProjectiveTransform, resize, warp
 
 from adzer.core import cards
 from adzer.core.compile import freeze
@@ -35,6 +35,7 @@ from adzer.core.sim import pairs, player, world
 
 from ..foreign import clip, photograph
 from .test_cli import adzer
+from .test_shutter import written
 
 BT709 = STANDARD["bt709"]
 
@@ -213,6 +214,37 @@ def test_a_clip_that_is_not_ours_is_put_in_line_from_its_files(tmp_path):
     assert found.align.roll == pytest.approx(0.8, abs=0.03) and found.align.size == pytest.approx(1.5, abs=0.06)
     assert found.align.shift == pytest.approx(300 / w, abs=0.02) and found.before > 10 > 1 > found.align.rest
     assert found.which.left is None and max(abs(found.depth.near), abs(found.depth.far)) < 0.2
+
+
+def test_depth_that_jumps_where_a_film_was_cut_is_told_and_pinned_away(tmp_path):
+    """A film of the street that was cut at its 31st, 77th and 138th frame, as an independent look at all its frames tells; the second eye's pictures
+    lie aside by 7, −5, −5 and 6 pixels, shot by shot."""
+    with av.open(str(clip("bikes"))) as container:
+        frames = [f.to_ndarray(format="gray")[::2, ::2] for _, f in zip(range(150), container.decode(video=0), strict=False)]
+    h, w = frames[0].shape
+    small = [resize(f.astype(float), (24, 24), anti_aliasing=True).ravel() for f in frames]
+    torn = [n for n in range(1, 150) if np.corrcoef(small[n - 1], small[n])[0, 1] < 0.4]
+    assert torn == [30, 76, 137]
+    aside = [7 if n < 30 else -5 if n < 137 else 6 for n in range(150)]
+    written(tmp_path / "cut.mkv", [np.hstack([f, np.roll(f, s, 1)]) * 3.4 + 64 for f, s in zip(frames, aside, strict=True)], 25)
+    facts, seen = read_file(tmp_path / "cut.mkv")
+    route = Route().with_("read", eyes="side by side", first="left", projection="flat", curve="bt709", packing="full")
+    found = look_at_eyes(facts, route, seen)
+    jumps = {round(t * 25): (before, after) for t, before, after in found.depth.jumps}
+    assert set(torn) <= set(jumps) and len(jumps) <= 5
+    for n in torn:
+        assert jumps[n] == pytest.approx([100 * aside[n - 1] / w, 100 * aside[n] / w], abs=0.1), (n, jumps)
+    measured = {"eyes": to_json(found).encode()}
+
+    def told_of(route):
+        walked = walk(route.with_("join", laid="beside", align=answers(found)["align"], screen="hall"), facts, seen, measured=measured)
+        return [f for f in walked.findings if f.code == "depth-jumps"]
+
+    (told_,) = told_of(route)
+    mended = route.with_("join", pins=told_.fix.answers["pins"])
+    after = told_of(mended)
+    assert "6.0 s" not in told_.text and len(after) == 1 and after[0].text != told_.text, "the largest is gone, another is left"
+    assert not told_of(mended.with_("join", pins=after[0].fix.answers["pins"]))
 
 
 # ---- from files -----------------------------------------------------------------------------------------------------

@@ -42,7 +42,8 @@ SURE = 0.98
 
 class Depth(msgspec.Struct, frozen=True):
     """Per cent of the width by which the right eye holds things farther right than the left one (less than 0: before the screen), as
-    recorded and brought in line: the 2nd and 98th of a hundred parts of the picture. ``least`` and ``most``: over all moments."""
+    recorded and brought in line: the 2nd and 98th of a hundred parts of the picture. ``least`` and ``most``: over all moments. ``jumps``: seconds
+    at which another shot begins, and what lies in the middle just before and then."""
 
     near: float
     far: float
@@ -50,6 +51,7 @@ class Depth(msgspec.Struct, frozen=True):
     most: float
     over: tuple[tuple[float, float, float], ...]  # seconds, near, far
     edges: tuple[tuple[float, float, float], ...] = ()  # seconds, the nearest that the left and the right edge cut
+    jumps: tuple[tuple[float, float, float], ...] = ()
 
 
 class Which(msgspec.Struct, frozen=True):
@@ -101,8 +103,9 @@ class Shown:
     time: float
 
 
-def measure(moments: Sequence[Shown], aspect: float, curve: Curve | None) -> Seen:
-    """AdzerError if the two have too little in common. ``aspect``: of their pixels, width over height."""
+def measure(moments: Sequence[Shown], aspect: float, curve: Curve | None, cuts: Sequence[tuple[Shown, Shown]] = ()) -> Seen:
+    """AdzerError if the two have too little in common. ``aspect``: of their pixels, width over height; ``cuts``: the last moment of a shot and
+    the first of the next."""
     grey = [(_grey(m.first), _grey(m.second)) for m in moments]
     found = [_points(a, b, aspect) for a, b in grey]
     first, second = (np.concatenate([f[i] for f in found]) for i in (0, 1))
@@ -127,7 +130,10 @@ def measure(moments: Sequence[Shown], aspect: float, curve: Curve | None) -> See
     align = Align.of(terms, rest)
     dense = [_matched(_straight(a, b, terms + more, aspect)) for (a, b), more in zip(grey, mine, strict=True)]
     which = _which(dense, rest)
-    depth = _depth(dense, [m.time for m in moments], "second" if which.left == "second" else "first")
+    left = "second" if which.left == "second" else "first"
+    depth = _depth(dense, [m.time for m in moments], left)
+    if cuts:
+        depth = msgspec.structs.replace(depth, jumps=_jumps(cuts, terms, aspect, left))
     colours, differ = _colours(moments, found, terms, curve)
     lies = () if over is None else tuple((round(m.time, 3), Align.of(terms + o)) for m, o in zip(moments, over, strict=True))
     high = moments[0].first.shape[0] / (moments[0].first.shape[1] * aspect)  # over the width
@@ -367,8 +373,7 @@ def _depth(dense: Sequence[_Dense], times: Sequence[float], left: str) -> Depth:
     """Of the first picture if that is the left eye's."""
     over, edges = [], []
     for d, time in zip(dense, times, strict=True):
-        whole = -d.shifts[0] / MATCHED * 100 * (1 if left == "first" else -1)
-        parallax = whole[np.isfinite(whole)]
+        whole, parallax = _parallax(d, left)
         if len(parallax) > 200:
             edges.append((round(time, 3), _cut(whole[:, BESIDE]), _cut(whole[:, ::-1][:, BESIDE])))
             over.append((round(time, 3), round(float(np.quantile(parallax, 0.02)), 4), round(float(np.quantile(parallax, 0.98)), 4)))
@@ -376,6 +381,22 @@ def _depth(dense: Sequence[_Dense], times: Sequence[float], left: str) -> Depth:
         return Depth(0.0, 0.0, 0.0, 0.0, ())
     near, far = (np.array([o[i] for o in over]) for i in (1, 2))
     return Depth(float(np.median(near)), float(np.median(far)), float(near.min()), float(far.max()), tuple(over), tuple(edges))
+
+
+def _parallax(dense: _Dense, left: str) -> tuple[Array, Array]:
+    """Per cent of the width of each place, and of those that are known."""
+    whole = -dense.shifts[0] / MATCHED * 100 * (1 if left == "first" else -1)
+    return whole, whole[np.isfinite(whole)]
+
+
+def _jumps(cuts: Sequence[tuple[Shown, Shown]], terms: Array, aspect: float, left: str) -> tuple[tuple[float, float, float], ...]:
+    made = []
+    for both in cuts:
+        known = [_parallax(_matched(_straight(_grey(m.first), _grey(m.second), terms, aspect)), left)[1] for m in both]
+        if min(len(k) for k in known) > 200:
+            before, after = (round(float(np.median(k)), 4) for k in known)
+            made.append((round(both[1].time, 3), before, after))
+    return tuple(made)
 
 
 def _cut(beside: Array) -> float:

@@ -112,6 +112,7 @@ def _near(context: Context) -> tuple[tuple[float, float], ...]:
 
 WORDS = {"beside": "side by side", "over": "one over the other", "left": "the left eye alone", "right": "the right eye alone",
          "files": "each in a file of its own"}
+AT_CUT = 0.005  # seconds before the first frame of a shot, up to which keys speak of the one before
 CUT = -0.3  # per cent of the width before the screen, from which on what an edge cuts is seen to be cut
 UNMEASURED = 0.8  # pixels of 1920 across that eyes may lie apart in height before it strains (both schools of practice agree below one)
 
@@ -178,6 +179,7 @@ def _against_measured(settings: JoinSettings, first: str, context: Context) -> l
         text = f"The {first} eye is said to be first, but {found.which.saw[:1].lower()}{found.which.saw[1:]} Crossed eyes hurt."
         made.append(Finding(Level.WARN, "eyes-crossed", text, "join", Fix(f"The {left} eye is first", "read", {"first": left})))
     if settings.laid in ("beside", "over"):
+        made += _jumping(found.depth, settings)
         near, far = deep(found.depth, settings)
         if faults := comfort.judged(near, far, comfort.SCREENS[settings.screen], settings.children).faults:
             made.append(Finding(Level.WARN, "too-deep", f"It is hard to look at: {'; '.join(faults)}.", "join"))
@@ -191,6 +193,28 @@ def _against_measured(settings: JoinSettings, first: str, context: Context) -> l
             fix = Fix("Cover that edge of one eye", "join", {"edges": covering(found.depth, settings)})
             made.append(Finding(Level.NOTE, "edge-cuts-near", text, "join", fix))
     return made
+
+
+def _jumping(depth: Depth, settings: JoinSettings) -> list[Finding]:
+    """Where the eyes have to find the depth anew as another shot begins."""
+    screen, made = comfort.SCREENS[settings.screen], []
+    for t, before, after in depth.jumps:
+        pinned = [settings.pinned(t - AT_CUT), settings.pinned(t)]
+        turn = abs(comfort.degrees(after + pinned[1], screen) - comfort.degrees(before + pinned[0], screen))
+        if turn > comfort.DEGREES / 2:
+            made.append((turn, t, before + pinned[0], after + pinned[1], pinned))
+    if not made:
+        return []
+    turn, t, before, after, pinned = max(made)
+    others = f" So it does at {len(made) - 1} more." if len(made) > 1 else ""
+    text = (
+        f"At {t:.1f} s another shot begins, and what lies in the middle jumps from {before:+.1f} to {after:+.1f} % of the width: the eyes turn by "
+        f"{turn:.1f}° to find it.{others} Pin both to one depth."
+    )
+    kept = [[at, v] for at, v in (settings.pins or ((0.0, settings.pin),)) if at < t - 2 * AT_CUT]
+    later = [[at, v] for at, v in settings.pins if at > t]
+    pins = [*kept, [round(t - AT_CUT, 3), round(pinned[0], 3)], [t, round(pinned[1] + before - after, 3)], *later]
+    return [Finding(Level.NOTE, "depth-jumps", text.replace("-", "−"), "join", Fix("Pin it where it lay before", "join", {"pins": pins}))]
 
 
 def sides(depth: Depth) -> dict[str, list[tuple[float, float]]]:

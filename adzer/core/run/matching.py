@@ -16,6 +16,7 @@ from ..join.step import around, aside
 from ..light import names
 from ..light.curves import Curve
 from ..light.samples import Samples
+from ..look import cuts
 from ..look.sampling import signal, signal_at
 from ..media.decode import opened, upright
 from ..media.probe import FileFacts
@@ -75,7 +76,16 @@ def look_at_eyes(facts: FileFacts, route: Route, seen: Seen | None, moments: int
     """How the two eyes of a recording lie, how deep they see, and which is left. AdzerError if they are no two, or have too little in
     common."""
     held, aspect, curve = _eyes(facts, route, seen)
-    return eyes.measure(list(held(moments)), aspect, curve)
+    begun = _begun(facts, moments)
+    both = list(held([n for first in begun for n in (first - 1, first)]))
+    return eyes.measure(list(held(moments)), aspect, curve, list(zip(both[::2], both[1::2], strict=True)))
+
+
+def _begun(facts: FileFacts, moments: int) -> list[int]:
+    """Frames with which another shot begins, as far as a look at a few tells."""
+    with opened(facts.sources, facts.fingerprint) as reader:
+        looked = sorted({0, *_spread(len(reader), moments), len(reader) - 1})
+        return cuts.between(lambda n: cuts.small(reader.frame(n).cropped(0)), looked)
 
 
 def depth_at(facts: FileFacts, route: Route, seen: Seen | None, x: float, y: float, frame: int = 0) -> float:

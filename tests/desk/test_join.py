@@ -11,6 +11,7 @@ from adzer.core.job import Part
 from adzer.core.route import Route
 from adzer.core.sim import pairs
 from adzer.desk.shots import wait
+from adzer.desk.stages.join.reach import AT, LEFT, RIGHT, place_of
 from tests.core.test_eyes import cameras_of
 from tests.core.test_join import shot_pair
 from tests.core.test_together import film, hand, heard, talk
@@ -69,6 +70,20 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     lenses.blend._move(8.0)
     lenses.blend.settled.emit(8.0)
     assert desk.shot.route.join.blend == 8.0
+    # The handle in the picture: hidden while all is brought together, dragged along its line, one edit.
+    assert not lenses.reach.shown
+    desk.answer("join", close=False, distance=None)
+    assert lenses.reach.shown and wait(lambda: not desk.worker.busy, settle=0.3)
+    picture = window.bench.picture
+    before = picture.after.copy()
+    for x, done in ((0.85, False), (0.6, False), (LEFT + (RIGHT - LEFT) * place_of(1.0), False), (LEFT + (RIGHT - LEFT) * place_of(0.5), True)):
+        picture.dragged.emit(QPointF(x, AT if not done else 0.5), done)  # once it is held, it need not be followed closely
+    assert desk.shot.route.join.distance == 0.5 and "0.5 m away meets" in lenses.near.reason
+    assert wait(lambda: picture.after is not None and picture.after != before, settle=0.2), "what tears there is another by now"
+    picture.dragged.emit(QPointF(0.5, 0.5), True)
+    assert desk.shot.route.join.distance == 0.5
+    desk.undo()
+    assert desk.shot.route.join.distance is None and lenses.reach.distance is None
     lenses.forget.click()
     assert desk.shot.route.join.error is None and desk.shot.route.join.blend == 8.0
     desk.undo()

@@ -24,6 +24,7 @@ from ..picture import Picture
 from ..read.seen import Seen
 from ..route import Route, walk
 from ..shape.view import recording
+from ..space.meeting import Around
 from ..space.sphere import Round, heading_tilt, rotation, view_directions
 
 FRAMES = 3
@@ -60,7 +61,10 @@ def overlap_looked(
 ) -> tuple[NDArray[np.uint8], ...]:
     """What both lenses see of a frame, as ``strip.looked``."""
     picture, overlap = _seen_by_both(facts, route, seen)
-    apart = around(route.join.met, "apart") if route.join.close else None
+    join = route.join
+    apart = around(join.met, "apart") if join.close else None
+    if apart is None and join.base and join.distance:
+        apart = Around.still_at((float(np.degrees(join.base / join.distance)),))
     with opened(facts.sources, facts.fingerprint) as reader:
         return strip.looked(overlap, upright(reader.frame(frame), picture.turn), apart, float(reader.time(frame)), how, wide)
 

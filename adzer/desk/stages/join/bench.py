@@ -57,6 +57,7 @@ class JoinBench(StageBench):
         self.pair.looking.overlay(painter, rect)
         self.pair.overlay(painter, rect)
         self.lenses.looking.overlay(painter, rect)
+        self.lenses.reach.draw(painter, rect)
 
     def dragged(self, place: QPointF, done: bool) -> None:
         self.pair.dragged(place, done)

@@ -24,6 +24,7 @@ from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..measuring import Measuring
 from .looking import Looking
 from .plots import Ring
+from .reach import Reach
 
 FAR = 1000.0  # metres from which on it is far away
 POINT = "Click what is to meet"
@@ -52,7 +53,7 @@ class Lenses:
         self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.along.button, self.forget, self.variant, self.keep)
         self.looking = Looking(desk, "lenses look", LOOKS, ("the first lens", "the second lens"))
         self.seen = Question("How are they looked at here?", self.looking.choice)
-        self._pointing = False
+        self._pointing, self.reach = False, Reach()
         self.pointed = act(POINT, self._begin_point, False)
         self.across = Number(ROUND_ACROSS, 1.0, 60.0, 280.0, 1)
         self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
@@ -116,6 +117,12 @@ class Lenses:
 
     def dragged(self, place: QPointF, done: bool) -> None:
         shot = self.desk.shot
+        if shot is not None and not self._pointing and self.reach.pressed(place):
+            self.desk.draft("join", distance=self.reach.moved(place))
+            if done:
+                self.reach.held = False
+                self.desk.commit()
+            return
         if not (self._pointing and done) or shot is None or not self.looking.pictures:
             return
         self._pointing = False
@@ -147,6 +154,8 @@ class Lenses:
         two, settings = walked.draft.rig is not None, walked.route.join
         for card in (*self.questions, *self.instruments):
             card.setVisible(two)
+        brought = settings.close and any(m.apart for m in settings.met)  # then all that stands there is, however far it is
+        self.reach.shown, self.reach.distance = two and settings.base is not None and not brought, settings.distance
         if not two:
             self.looking.put_away()
             return

@@ -130,6 +130,9 @@ def noise(
         print(f"the camera or its codec has smoothed over time: neighbouring frames differ by {held.grain.keep:.0%} of the noise")
     if max(held.beside) > 0.15:
         print(f"the camera has smoothed it: neighbours agree to {max(held.beside):.0%}")
+    if held.dots:
+        places = ", ".join(f"{x},{y}" for x, y, _ in held.dots[:6]) + (" …" if len(held.dots) > 6 else "")
+        print(f"dots that stay where they are, whatever the camera looks at: {len(held.dots)}, at {places}")
     if held.within:
         print("only one frame could be looked at: fine structure may count as noise")
     print(f"{file}: {told}")

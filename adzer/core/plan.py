@@ -51,8 +51,8 @@ class Prepare(Protocol):
     @property
     def samples(self) -> Samples: ...
 
-    def sized(self, raster: Size) -> Prepare:
-        """The same for recorded pictures of another size."""
+    def sized(self, raster: Size, left: int = 0) -> Prepare:
+        """The same for recorded pictures of another size, which lay ``left`` pixels from the edge of those."""
         ...
 
     def quick(self) -> Prepare:
@@ -115,7 +115,7 @@ class Input:
         if len(self.recording) != 2 or self.turn:
             return None
         size = (self.raster[0] // 2, self.raster[1])
-        return replace(self, raster=size, sources=(self.recording[n],), prepares=tuple(p.sized(size) for p in self.prepares))
+        return replace(self, raster=size, sources=(self.recording[n],), prepares=tuple(p.sized(size, n * size[0]) for p in self.prepares))
 
     def moment(self, time: Array) -> Array:
         return self.offset + self.drift * time

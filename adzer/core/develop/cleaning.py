@@ -77,7 +77,7 @@ class Cleaned:
         """Sixteen bits, so that what was gained is not rounded away; sensor values stay the whole numbers that they were."""
         return self.held if self.values else replace(self.held, format=replace(self.held.format, bits=16))
 
-    def sized(self, raster: tuple[int, int]) -> Cleaned:
+    def sized(self, raster: tuple[int, int], left: int = 0) -> Cleaned:
         return replace(self, raster=raster)
 
     def quick(self) -> Cleaned:
@@ -307,7 +307,7 @@ class Evened:
     def samples(self) -> Samples:
         return replace(self.held, format=replace(self.held.format, bits=16))
 
-    def sized(self, raster: tuple[int, int]) -> Evened:
+    def sized(self, raster: tuple[int, int], left: int = 0) -> Evened:
         return replace(self, raster=raster)
 
     def quick(self) -> Evened:

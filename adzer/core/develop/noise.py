@@ -18,9 +18,11 @@ from ..media.decode import opened
 from ..media.probe import FileFacts
 from ..plan import Planes, Prepare
 from .blocks import BLOCK, FEW, PLAIN, Kind, Pair, alone, compared, nothing
+from .dots import Dot
+from .dots import found as staying
 from .grain import Array, Grain
 
-VERSION = 1
+VERSION = 2
 PLACES, RUN = 6, 3  # of the recording that are looked at; frames there that follow each other
 BINS = 16
 ODD = 1.4  # times as wide as what is known of other levels, from which on a level is not believed
@@ -43,6 +45,7 @@ class Noise(msgspec.Struct, frozen=True):
     stepped      share of the picture that is smooth and lies in single steps of a code, without noise over them
     blocks       in plain parts, by how much steps on a grid of eight are larger than others; 1: no more
     stops        from where signal equals noise up to full
+    dots         that stay where they are, whatever the camera looks at (``dots.found``); none of sensor values
     """
 
     sampled: tuple[int, ...]
@@ -57,6 +60,7 @@ class Noise(msgspec.Struct, frozen=True):
     worst: tuple[tuple[int, Box], ...] = ()
     stepped: float = 0.0
     blocks: float = 1.0
+    dots: tuple[Dot, ...] = ()
     version: int = VERSION
 
     @property
@@ -128,7 +132,7 @@ def measured(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> Noise:
     beside = tuple(round(float(np.mean([p.beside[i] for p in near])), 3) for i in (0, 1))
     return Noise(
         numbers, grain, kind.names, tuple(counts.tolist()), model, round(still, 3), within, (beside[0], beside[1]), stops,
-        _worst(kind, near[0], grain), *_coarse(kind, runs),
+        _worst(kind, near[0], grain), *_coarse(kind, runs), _dots(kind, runs),
     )  # fmt: skip
 
 
@@ -256,6 +260,13 @@ def _model(kind: Kind, beyond: tuple[float, float] | None) -> tuple[tuple[tuple[
         darkest = (a + np.sqrt(a * a + 4 * b)) / 2  # x² = a·x + b
         stops.append(float(-np.log2(max(darkest, 1e-6))))
     return tuple(made), round(min(stops), 2)
+
+
+def _dots(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> tuple[Dot, ...]:
+    """Of a frame of each run, as runs lie far apart."""
+    if kind.values or kind.samples.format.rgb:
+        return ()
+    return staying([kind.planes(run[0][1])[0] for run in runs if run], kind.full[0] - kind.black[0])
 
 
 def _coarse(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> tuple[float, float]:

@@ -27,6 +27,7 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     primaries   of what comes out
     order, black, white_level   of the sensor, where the file does not say so, or wrongly: None as it says
     hot         places (left, top) of values that are the same whatever the light, and are taken from around them
+    dots        the same of pictures that are no sensor values: the middle, and how far it reaches each way
     rows, columns   codes by which each lies too high, whatever the light, and which are taken off it
     noise       as it was measured, which a cleaning goes by
     clean       how much noise is taken off luma: None nothing; 1 as much as was measured; ``colour`` the same of colour, None: as luma;
@@ -35,10 +36,10 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     smooth      a tone, as skin's, of which more is taken off: two colours of it and how far others may be off (``Cleaned.tone_at``)
     """
 
-    OWN = frozenset({"neutral", "noise", "smooth", "hot", "rows", "columns"})
-    FROM = dict.fromkeys(range(1, 4), lambda plain: plain)
+    OWN = frozenset({"neutral", "noise", "smooth", "hot", "dots", "rows", "columns"})
+    FROM = dict.fromkeys(range(1, 5), lambda plain: plain)
 
-    version: int = 4
+    version: int = 5
     white: Literal["as shot", "light", "patch"] = "as shot"
     kelvin: Kelvin | None = None
     tint: Annotated[float, Meta(ge=-50, le=50)] = 0.0
@@ -51,6 +52,7 @@ class DevelopSettings(Settings, frozen=True, forbid_unknown_fields=True):
     black: Level | None = None
     white_level: Level | None = None
     hot: Annotated[tuple[tuple[int, int], ...], Meta(max_length=5000)] = ()
+    dots: Annotated[tuple[tuple[int, int, Annotated[int, Meta(ge=1, le=16)]], ...], Meta(max_length=400)] = ()
     rows: Annotated[tuple[Off, ...], Meta(max_length=20_000)] = ()
     columns: Annotated[tuple[Off, ...], Meta(max_length=20_000)] = ()
     noise: Grain | None = None

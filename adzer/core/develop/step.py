@@ -14,6 +14,7 @@ from ..plan import Draft, Input
 from ..stage import Context, StepResult
 from . import camera, measure, noise, values
 from .cleaning import Cleaned, Evened
+from .dots import Dot, Healed
 from .settings import DevelopSettings
 
 Say = Callable[..., None]
@@ -29,6 +30,9 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
 
     draft, parts = context.draft, []
     after = picture
+    if settings.dots and sensor is None:
+        draft = _each(draft, lambda i: _healed(i, settings.dots))
+        parts.append(f"{len(settings.dots)} dots healed" if len(settings.dots) > 1 else "a dot healed")
     if cleans(settings):
         if settings.noise is None:
             say(Level.STOP, "noise-not-measured", "It is to be cleaned, but its noise was not measured, and one amount never fits two clips. "
@@ -44,8 +48,13 @@ def step(picture: Picture, settings: DevelopSettings, context: Context) -> StepR
         after = after.with_(bits=16)
         parts.append("steps made even")
     held = noise.found(context.measured)
-    if held is not None and sensor is None and not parts:
-        _about_steps(say, held, context.facts.bits)
+    if held is not None and sensor is None:
+        if new := [d for d in held.dots if d not in settings.dots]:
+            many = f"{len(new)} dots stay where they are" if len(new) > 1 else "One dot stays where it is"
+            say(Level.NOTE, "dots-stay", f"{many}, whatever the camera looks at.",
+                Fix("Take what lies around them", "develop", {"dots": [list(d) for d in held.dots]}))  # fmt: skip
+        if not (cleans(settings) or settings.even):
+            _about_steps(say, held, context.facts.bits)
     if sensor is not None:
         made = values.developed(sensor, settings)
         _about_values(say, settings, context, made)
@@ -85,9 +94,18 @@ def _about_steps(say: Say, held: noise.Noise, bits: int) -> None:
             Fix("Make the steps even", "develop", {"even": True}))  # fmt: skip
 
 
+def _healed(held: Input, dots: tuple[Dot, ...]) -> Input:
+    """Of an eye's or a lens's own recording those that lie in it."""
+    if held.still is not None:
+        return held
+    samples, (w, h) = held.as_recorded
+    beside = held.recording.index(held.sources[0]) if len(held.recording) > 1 and held.sources else 0
+    return replace(held, prepares=(*held.prepares, Healed(samples, (w, h), dots).sized((w, h), beside * w)))
+
+
 def _evened(held: Input) -> Input:
     samples, raster = held.as_recorded
-    return held if held.still is not None else replace(held, prepares=(Evened(samples, raster),))
+    return held if held.still is not None else replace(held, prepares=(*held.prepares, Evened(samples, raster)))
 
 
 def _amount(settings: DevelopSettings) -> str:
@@ -104,7 +122,8 @@ def _cleaned(held: Input, settings: DevelopSettings, values_: bool) -> Input:
     samples, raster = held.as_recorded
     luma = settings.clean or 0.0
     colour = luma if settings.colour is None else settings.colour
-    return replace(held, prepares=(Cleaned(samples, raster, settings.noise, luma, colour, settings.detail, values_, settings.smooth),))
+    made = Cleaned(samples, raster, settings.noise, luma, colour, settings.detail, values_, settings.smooth)
+    return replace(held, prepares=(*held.prepares, made))
 
 
 def _about_values(say: Say, settings: DevelopSettings, context: Context, made: values.Developed) -> None:

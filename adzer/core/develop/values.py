@@ -101,7 +101,7 @@ class Developed:
     reach: ClassVar[tuple[int, int]] = (0, 0)
     samples: ClassVar[Samples] = CODES
 
-    def sized(self, raster: tuple[int, int]) -> Developed:
+    def sized(self, raster: tuple[int, int], left: int = 0) -> Developed:
         """Without what is of single rows, columns and places."""
         return replace(self, sensor=msgspec.structs.replace(self.sensor, raster=raster, down=(), across=(), gains=(), dead=()))
 

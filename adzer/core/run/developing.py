@@ -92,7 +92,8 @@ def left_of_noise(panel: Panel, source: Samples, target: Samples) -> float:
 
 def answers(held: Noise, **given: object) -> dict[str, object]:
     """A cleaning as answers of Develop: what was measured is part of them, so that a queued render cannot change."""
-    return {"noise": records.to_plain(held.grain), "clean": 1.0} | given
+    dots = {"dots": records.to_plain(held.dots)} if held.dots else {}
+    return {"noise": records.to_plain(held.grain), "clean": 1.0} | dots | given
 
 
 class Range(msgspec.Struct, frozen=True):

@@ -76,6 +76,8 @@ def sim_shoot(
     rate: Annotated[str | None, typer.Option(help="Frames a second; the camera's own if left out.")] = None,
     shutter: Annotated[float, typer.Option(min=0, max=360, help="Degrees of each frame's time that its shutter is open; 0: no time at all.")] = 0.0,
     readout: Annotated[float, typer.Option(min=-100, max=100, help="Milliseconds from the first row read out to the last.")] = 0.0,
+    smooths: Annotated[float, typer.Option(min=0, max=4, help="Pixels over which the camera smooths its noise (standard deviation).")] = 0.0,
+    mixes: Annotated[float, typer.Option(min=0, max=1, help="How much of a frame's noise the camera leaves in the next.")] = 0.0,
     motion: Annotated[
         Path | None, typer.Option(help="Also the camera's own record of how it turned, by another clock, with bias and noise (docs/motion.md).")
     ] = None,
@@ -87,7 +89,7 @@ def sim_shoot(
     made = cameras.load(camera)
     if body is not None:
         made = replace(made, pose=bodies.BODIES[body].pose(made.pose(0.0)))
-    made = replace(made, recorder=replace(made.recorder, exposure=made.recorder.exposure + stops))
+    made = replace(made, recorder=replace(made.recorder, exposure=made.recorder.exposure + stops, smooths=smooths, mixes=mixes))
     if size is not None:
         made = made.sized(parse_size(size))
     if rate is not None:

@@ -123,6 +123,23 @@ def test_doubled_frames_cuts_and_single_frames_do_not_deceive():
     assert not any(black.counts) and "Nothing" in noise.verdict(noise.Seen((), ()))
 
 
+def test_a_simulated_camera_that_smooths_its_noise_leaves_it_as_arithmetic_says():
+    """A Gaussian of s pixels: neighbours agree by exp(−1/4s²), and its square shrinks to 1/4πs². Half of the frame before's: neighbouring frames
+    agree by 0.5/(1 + 0.25), those two apart not at all."""
+    light = np.broadcast_to(np.repeat(np.linspace(0.1, 0.8, 10), 64)[None, :, None], (360, 640, 3))
+    recorder = replace(cameras.load("log-body").recorder, curve="bt709", full_well=800, read_noise=4, bits=10, chroma="4:4:4", primaries="bt709")
+    samples, sigma = replace(recorder, bits=10, chroma="4:4:4").samples, {}
+    kind = noise.Kind(samples, (640, 360), False, (64.0,) * 3, (940.0, 960.0, 960.0))
+    for smooths, mixes in ((0.0, 0.0), (0.9, 0.0), (0.0, 0.5)):
+        camera = replace(cameras.load("log-body"), recorder=replace(recorder, smooths=smooths, mixes=mixes), raster=(640, 360))
+        shot = [tuple(p.astype(np.uint16) for p in cameras.record(camera, light, n)) for n in range(12)]
+        made = noise.measured(kind, [[(n, shot[n]) for n in range(3 * k, 3 * k + 3)] for k in range(4)])
+        sigma[smooths] = np.array(made.grain.sigma[0])[np.array(made.counts) > 0] if not mixes else sigma[smooths]
+        assert made.beside == pytest.approx((np.exp(-1 / (4 * smooths**2)),) * 2 if smooths else (0.0, 0.0), abs=0.05)
+        assert made.grain.keep == pytest.approx(1 - 0.4 if mixes else 1.0, abs=0.06)
+    assert np.median(sigma[0.9] / sigma[0.0]) == pytest.approx(np.sqrt(1 / (4 * np.pi * 0.81)), rel=0.12)
+
+
 def test_what_the_camera_has_smoothed_is_found():
     kind = noise.Kind(GREY, (384, 256), False, (16.0,) * 3, (235.0,) * 3)
     light, _ = _flat((40, 70, 100, 130, 160, 190), 0, 1)

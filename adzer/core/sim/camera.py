@@ -15,6 +15,7 @@ from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter
 
 from .. import records
 from ..errors import AdzerError
@@ -38,7 +39,10 @@ ROWS = 4  # that are read out at once
 
 @dataclass(frozen=True)
 class Recorder:
-    """From light on the sensor to a file. ``exposure`` in stops; ``full_well`` electrons at radiance 1 (reflectance)."""
+    """From light on the sensor to a file. ``exposure`` in stops; ``full_well`` electrons at radiance 1 (reflectance). Its noise as the camera
+    leaves it: ``smooths``, standard deviation in pixels of the Gaussian that it is smoothed by; ``mixes``, how much of the frame before's it holds
+    besides its own.
+    """
 
     bits: int
     chroma: str
@@ -53,6 +57,8 @@ class Recorder:
     exposure: float = 0.0
     full_well: float = 30000.0
     read_noise: float = 3.0
+    smooths: float = 0.0
+    mixes: float = 0.0
     rolls_off: bool = False
     gop: int = 50
 
@@ -164,7 +170,12 @@ def record(camera: Camera, light: Array, frame: int, seed: int = 1) -> tuple[NDA
     r = camera.recorder
     rng = np.random.default_rng([seed, frame])
     electrons = np.maximum(light, 0) * 2.0**r.exposure * r.full_well
-    electrons = electrons + rng.standard_normal(light.shape) * np.sqrt(electrons + r.read_noise**2)
+    noise = rng.standard_normal(light.shape)
+    if r.mixes:
+        noise += r.mixes * np.random.default_rng([seed, frame - 1] if frame else [seed, 0, 0]).standard_normal(light.shape)
+    if r.smooths:
+        noise = gaussian_filter(noise, (r.smooths, r.smooths, 0.0), mode="wrap")
+    electrons = electrons + noise * np.sqrt(electrons + r.read_noise**2)
     scene = electrons / r.full_well
     source, target = colour_cards.primaries("bt709"), colour_cards.primaries(r.primaries)
     scene = scene @ rgb_to_rgb(source, target).T

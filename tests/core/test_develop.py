@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import struct
+from dataclasses import replace
 
 import colour
 import numpy as np
@@ -19,8 +20,13 @@ from adzer.core.intake.take import read_file
 from adzer.core.light import names
 from adzer.core.light.primaries import adaptation, daylight, rgb_to_rgb, rgb_to_xyz, xy_to_xyz
 from adzer.core.media import dng
-from adzer.core.media.decode import opened
+from adzer.core.media.decode import Frame, opened
+from adzer.core.media.formats import PixelFormat
+from adzer.core.media.sensor import Sensor
 from adzer.core.route import Route, walk
+from adzer.core.run.developing import gone_marks
+from adzer.core.sim import camera as cameras
+from adzer.core.sim import raw
 from adzer.core.sim.dng import Writing, rational, write
 
 ORDERS = ("rggb", "bggr", "grbg", "gbrg")
@@ -370,6 +376,25 @@ def test_what_is_full_is_told_as_answered(tmp_path, answer):
         assert away < before / 2
     found = measure.held(facts, DevelopSettings())
     assert abs(found.gone[0] - one.mean()) < 0.01 and abs(found.gone[2] - (gone == 3).mean()) < 0.01
+
+
+def test_what_is_full_is_marked_where_more_light_came_than_the_sensor_takes():
+    """The simulated world brighter than a sensor can hold, by 0.5 to 3 stops: which values are marked full, and in how many channels, against the
+    light itself. F1 is twice what both say over what each says; where hardly anything is full, the noise decides of it."""
+    plain, scores, body = replace(cameras.load("raw-body"), raster=(640, 360)), [], raw.Body(full=(1.3, 1.3, 1.3))
+    sensor = Sensor((640, 360), (0, 0), "rggb", 12, (float(raw.BLACK),) * 4, (float(raw.WHITE),) * 4)
+    for stops in (0.5, 1.0, 1.5, 2.0, 3.0):
+        shot = replace(plain, recorder=replace(plain.recorder, exposure=plain.recorder.exposure + stops))
+        light = body.seen(np.maximum(shot.light(0.0, 1), 0)) * 2.0**shot.recorder.exposure
+        frame = Frame((raw.mosaic(shot, 0.0, body=body),), PixelFormat(12, "4:0:0"), (640, 360), 0, 0)
+        marks = gone_marks(frame, sensor, 320)
+        beyond = [light[y::2, x::2, c] >= 1.0 for c, y, x in ((0, 0, 0), (1, 0, 1), (1, 1, 0), (2, 1, 1))]
+        many = beyond[0].astype(int) + (beyond[1] | beyond[2]) + beyond[3]
+        for n in (1, 2, 3):
+            there, found = many >= n, marks >= n
+            if there.sum() > 0.002 * there.size:
+                scores.append(2 * (there & found).sum() / (there.sum() + found.sum()))
+    assert len(scores) >= 5 and np.median(scores) >= 0.98 and min(scores) >= 0.94, np.round(scores, 4)
 
 
 def test_how_to_expose_next_time_is_said(tmp_path):

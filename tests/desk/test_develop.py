@@ -88,6 +88,20 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     assert wait(lambda: bench.loupe.pieces == 3 and not desk.worker.busy, settle=0.2), window.note.text()
     before, after = (np.frombuffer(piece.constBits(), np.uint8).reshape(piece.height(), -1).astype(float) for _, piece in bench.loupe._pieces[:2])
     assert np.abs(np.diff(after, axis=0)).mean() < 0.8 * np.abs(np.diff(before, axis=0)).mean()
+    bench.look_at(0.2, 0.8)
+    bench.pin.click()
+    bench.look_at(0.7, 0.3)
+    assert wait(lambda: bench.loupe.pieces == 6 and not desk.worker.busy, settle=0.2)
+    bench.pin.click()
+    bench.look_at(0.5, 0.5)
+    assert wait(lambda: bench.loupe.pieces == 9 and not desk.worker.busy, settle=0.2) and not bench.pin.isEnabled()
+    pieces = [picture.copy() for _, picture in bench.loupe._pieces]
+    bench.look_at(0.3, 0.6)  # what is kept stays while another place is looked at
+    assert wait(lambda: bench.loupe._pieces[0][1] != pieces[0] and not desk.worker.busy, settle=0.2)
+    assert [picture == was for (_, picture), was in zip(bench.loupe._pieces, pieces, strict=True)] == [False] * 3 + [True] * 6
+    assert bench.loupe._pieces[3][0] == "1 before"
+    bench.unpin.click()
+    assert wait(lambda: bench.loupe.pieces == 3 and not desk.worker.busy, settle=0.2) and bench.unpin.isHidden()
     bench.smoother.choose("tone")
     assert desk.shot.route.develop.smooth is None and "Click what is to be smooth" in window.note.text()
     bench.dragged(QPointF(0.267, 0.83), True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from fractions import Fraction
 
@@ -245,35 +245,39 @@ class Close(msgspec.Struct, frozen=True):
     removed: bytes = b""
 
 
-def close(facts: FileFacts, route: Route, seen: Looked | None, number: int, box: tuple[int, int, int, int], card: str) -> Close:
-    """``box``: left, top, width, height in recorded, upright pixels. UnreadableError if the frame cannot be decoded."""
+def close(
+    facts: FileFacts, route: Route, seen: Looked | None, number: int, boxes: Sequence[tuple[int, int, int, int]], card: str
+) -> list[Close]:
+    """``boxes``: left, top, width, height in recorded, upright pixels. UnreadableError if the frame cannot be decoded."""
     walked = walk(route, facts, seen, cards.delivery(card))
     draft = walked.draft
     first = draft.inputs[0]
-    x, y, w, h = box
-    x, y = max(0, min(x, first.raster[0] - w)), max(0, min(y, first.raster[1] - h))
-    look = AxisLook((w, h), (Fraction(1), Fraction(1)), (Fraction(x), Fraction(y)))
-    panel = Panel(look, (Patch(Flat(first.raster), (0, 0, *first.raster)),))
     matrix = first.given.matrix if first.given.matrix != "rgb" else "bt709"
     shown = Samples(PixelFormat(10, "4:4:4"), matrix, True)
     target = replace(draft.target.samples, format=PixelFormat(10, "4:4:4")) if draft.target is not None else shown
     window, middle = _window(facts, number)
 
-    def made(held: Input) -> list[NDArray[np.uint16]]:
+    def pieces(held: Input) -> Iterator[list[NDArray[np.uint16]]]:
         planes = prepared(held.prepares, window, middle)
-        plan = Plan((replace(held, prepares=(), samples=held.given),), (w, h), (panel,), draft.chain, target)
-        codes = [np.empty((h, w), np.uint16) for _ in range(3)]
-        with Processor(plan, 1) as processor:
-            processor.run([planes], tuple(codes))
-        return codes
+        for x, y, w, h in boxes:
+            x, y = max(0, min(x, first.raster[0] - w)), max(0, min(y, first.raster[1] - h))
+            look = AxisLook((w, h), (Fraction(1), Fraction(1)), (Fraction(x), Fraction(y)))
+            panel = Panel(look, (Patch(Flat(first.raster), (0, 0, *first.raster)),))
+            plan = Plan((replace(held, prepares=(), samples=held.given),), (w, h), (panel,), draft.chain, target)
+            codes = [np.empty((h, w), np.uint16) for _ in range(3)]
+            with Processor(plan, 1) as processor:
+                processor.run([planes], tuple(codes))
+            yield codes
 
     plain = replace(first, prepares=tuple(p for p in first.prepares if not isinstance(p, cleaning.Cleaned)))
-    before = made(plain)
+    sizes = [(w, h) for _, _, w, h in boxes]
     if len(plain.prepares) == len(first.prepares):
-        return Close((w, h), _shown(before, target))
-    after, grey = made(first), np.array(target.black()) + (400, 0, 0)
-    removed = [np.clip(g + TIMES * (a.astype(np.float32) - b), 0, 1023).astype(np.uint16) for g, a, b in zip(grey, before, after, strict=True)]
-    return Close((w, h), _shown(before, target), _shown(after, target), _shown(removed, target))
+        return [Close(size, _shown(codes, target)) for size, codes in zip(sizes, pieces(plain), strict=True)]
+    made, grey = [], np.array(target.black()) + (400, 0, 0)
+    for size, before, after in zip(sizes, pieces(plain), pieces(first), strict=True):
+        removed = [np.clip(g + TIMES * (a.astype(np.float32) - b), 0, 1023).astype(np.uint16) for g, a, b in zip(grey, before, after, strict=True)]
+        made.append(Close(size, _shown(before, target), _shown(after, target), _shown(removed, target)))
+    return made
 
 
 def _shown(codes: list[NDArray[np.uint16]], samples: Samples) -> bytes:

@@ -19,12 +19,15 @@ from ....core.run.developing import Close, Range, Taken, best, either
 from ....core.run.service import Reply
 from ...model import Desk
 from ...widgets.lines import Lines
-from ...widgets.questions import Choice, Number, Numbers, Pick, Question
+from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..base import StageBench
 from ..measuring import Measuring
 from .plots import ByLevel, Levels, Lights, Loupe, Off
 
 LESS, MORE = 0.7, 1.3  # times what was measured
+
+
+PINNED = 2  # places that are kept beside the one in hand
 
 
 class DevelopBench(StageBench):
@@ -40,6 +43,7 @@ class DevelopBench(StageBench):
         self._busy = self._picking = False
         self._toning: int | None = None  # the shot on which a tone is to be clicked
         self._at: dict[int, tuple[float, float]] = {}  # where it is looked close to, in shares of the recorded picture
+        self._pins: dict[int, list[tuple[float, float]]] = {}  # and where else, at the same time
         self._gone: np.ndarray[tuple[int, ...], np.dtype[np.int8]] | None = None
         super().__init__(desk)
 
@@ -63,7 +67,8 @@ class DevelopBench(StageBench):
         self.zoom.chosen.connect(self._zoomed)
         self.worst = Choice([("worst", 0), ("second", 1), ("third", 2)])
         self.worst.chosen.connect(self._to_worst)
-        self.loupe_card = Question("Where to look, and how close?", self.zoom, self.worst)
+        self.pin, self.unpin = act("Keep this place beside others", self._pin, False), act("Let go of what is kept", self._unpin, False)
+        self.loupe_card = Question("Where to look, and how close?", self.zoom, self.worst, self.pin, self.unpin)
         self.white = Choice([("as shot", "as shot"), ("a light", "light"), ("a patch", "patch")])
         self.white.chosen.connect(self._whitened)
         self.kelvin, self.tint = Number(5600, 25, *camera.KELVIN, 0), Number(0, 0.2, *camera.TINT, 1, sign=True)
@@ -192,6 +197,17 @@ class DevelopBench(StageBench):
         self.loupe.zoom = int(str(zoom))
         self._ask()
 
+    def _pin(self) -> None:
+        if (shot := self.desk.shot) is not None:
+            kept = self._pins.setdefault(shot.id, [])
+            kept[:] = [*kept, self._at.get(shot.id, (0.5, 0.5))][-PINNED:]
+            self.refresh(shot, self.desk.walk(shot))
+
+    def _unpin(self) -> None:
+        if (shot := self.desk.shot) is not None:
+            self._pins.pop(shot.id, None)
+            self.refresh(shot, self.desk.walk(shot))
+
     def _to_worst(self, which: object) -> None:
         shot = self.desk.shot
         held = noise.found(self.desk.found(shot)) if shot is not None else None
@@ -250,11 +266,12 @@ class DevelopBench(StageBench):
 
         self.desk.worker.chore("neutral", (shot.facts, self.desk.route_of(shot), self.desk.seen(shot), self.desk.frame, at), then)
 
-    def _box(self, shot: Shot, pieces: int) -> tuple[int, int, int, int]:
+    def _boxes(self, shot: Shot, pieces: int) -> tuple[tuple[int, int, int, int], ...]:
+        """Where it is looked close to, and what is kept beside that."""
         width, height = self.desk.walk(shot).draft.inputs[0].raster
-        w, h = (min(v // 2 * 2, m // 2 * 2) for v, m in zip(self.loupe.each(pieces), (width, height), strict=True))
-        x, y = self._at.get(shot.id, (0.5, 0.5))
-        return max(0, min(round(x * width - w / 2), width - w)), max(0, min(round(y * height - h / 2), height - h)), w, h
+        places = [self._at.get(shot.id, (0.5, 0.5)), *self._pins.get(shot.id, [])]
+        w, h = (min(v // 2 * 2, m // 2 * 2) for v, m in zip(self.loupe.each(pieces, len(places)), (width, height), strict=True))
+        return tuple((max(0, min(round(x * width - w / 2), width - w)), max(0, min(round(y * height - h / 2), height - h)), w, h) for x, y in places)
 
     def _ask(self) -> None:
         """Has the pieces made anew, if anything about them has changed."""
@@ -263,14 +280,14 @@ class DevelopBench(StageBench):
             return
         route = self.desk.route_of(shot)
         pieces = 3 if route.develop.clean or route.develop.colour else 1
-        asked = (shot.facts.fingerprint, route, self.desk.frame, self._box(shot, pieces), self.desk.card_of(shot))
+        asked = (shot.facts.fingerprint, route, self.desk.frame, self._boxes(shot, pieces), self.desk.card_of(shot))
         if asked == self._asked or self._busy:
             return
         self._asked, self._busy = asked, True
 
-        def then(made: Close | None, error: str | None) -> None:
+        def then(made: list[Close] | None, error: str | None) -> None:
             self._busy = False
-            if made is not None:
+            if made:
                 self.loupe.show_close(made)
             elif error:
                 self.desk.said.emit(error)
@@ -310,6 +327,9 @@ class DevelopBench(StageBench):
         if sensor is not None:
             self._show_values(shot, walked, held)
         self._show_either(shot)
+        kept = len(self._pins.get(shot.id, []))
+        self.pin.setEnabled(kept < PINNED)
+        self.unpin.setVisible(kept > 0)
         self.loupe_card.say("Drag on the picture to look elsewhere. Pieces are shown at whole multiples of their recorded pixels, as delivered.")
         self.loupe.note = f"{self.loupe.zoom}:1"
         self._ask()
@@ -437,7 +457,11 @@ class DevelopBench(StageBench):
                 painter.drawRect(self._delivered(walked, box, rect))
         pieces = 3 if walked.route.develop.clean or walked.route.develop.colour else 1
         painter.setPen(QPen(QColor("#F2A65A"), 1.6))
-        painter.drawRect(self._delivered(walked, self._box(shot, pieces), rect))
+        for n, box in enumerate(self._boxes(shot, pieces)):
+            where = self._delivered(walked, box, rect)
+            painter.drawRect(where)
+            if n:
+                painter.drawText(where.topLeft() + QPointF(4, 13), str(n))
 
     @staticmethod
     def _delivered(walked: Walk, box: tuple[int, int, int, int], rect: QRectF) -> QRectF:

@@ -36,39 +36,50 @@ class Loupe(Plot):
         super().__init__("Close to", 6)
         self.zoom = 2
         self._pieces: list[tuple[str, QImage]] = []
+        self._places = 1
 
     @property
     def pieces(self) -> int:
         return len(self._pieces)
 
-    def each(self, many: int) -> tuple[int, int]:
-        """Recorded pixels that one of so many pieces has room for."""
-        body = self.body()
-        wide = (body.width() - 6 * (many + 1)) / many
-        return max(16, int(wide / self.zoom)), max(16, int((body.height() - 24) / self.zoom))
+    def _room(self, many: int, places: int) -> tuple[int, float, float]:
+        """Rows, and how wide and high each piece may be, of ``places`` with so many pieces: all beside each other, or a row a place."""
+        body, rooms = self.body(), []
+        for rows in {1, places}:
+            columns = many * places // rows
+            rooms.append((rows, (body.width() - 6 * (columns + 1)) / columns, (body.height() - 6) / rows - 18))
+        return max(rooms, key=lambda room: min(room[1:]))
 
-    def show_close(self, made: Close | None) -> None:
-        self._pieces = []
-        if made is not None:
-            self._pieces = [("as it is", image_of(made.size, made.before))]
-            if made.after:
-                self._pieces = [
-                    ("before", image_of(made.size, made.before)), ("after", image_of(made.size, made.after)),
-                    ("taken off, ×8", image_of(made.size, made.removed)),
-                ]  # fmt: skip
+    def each(self, many: int, places: int = 1) -> tuple[int, int]:
+        """Recorded pixels that one of so many pieces of as many places has room for."""
+        _, wide, high = self._room(many, places)
+        return max(16, int(wide / self.zoom)), max(16, int(high / self.zoom))
+
+    def show_close(self, made: list[Close]) -> None:
+        self._pieces, self._places = [], len(made)
+        for n, piece in enumerate(made):
+            which = f"{n} " if n else ""  # as it is numbered in the picture
+            if not piece.after:
+                self._pieces.append((f"{which}as it is", image_of(piece.size, piece.before)))
+                continue
+            for name, rows in (("before", piece.before), ("after", piece.after), ("off ×8" if n else "taken off, ×8", piece.removed)):
+                self._pieces.append((which + name, image_of(piece.size, rows)))
         self.update()
 
     def draw(self, painter: QPainter, body: QRectF) -> None:
         painter.fillRect(body, QColor(119, 119, 119))
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
-        many = max(len(self._pieces), 1)
-        wide = (body.width() - 6 * (many + 1)) / many
+        if not self._pieces:
+            return
+        rows, wide, high = self._room(len(self._pieces) // self._places, self._places)
+        columns = len(self._pieces) // rows
         for n, (name, picture) in enumerate(self._pieces):
             w, h = picture.width() * self.zoom, picture.height() * self.zoom
-            left = body.left() + 6 + n * (wide + 6) + max(0.0, (wide - w) / 2)
-            painter.drawImage(QRectF(round(left), body.top() + 6, w, h), picture)
+            left = round(body.left() + 6 + n % columns * (wide + 6) + max(0.0, (wide - w) / 2))
+            top = round(body.top() + 6 + n // columns * (high + 18))
+            painter.drawImage(QRectF(left, top, w, h), picture)
             painter.setPen(QColor("#FFFFFF"))
-            self.text(painter, round(left) + 1, body.top() + 6 + h + 12, name)
+            self.text(painter, left + 1, top + h + 12, name)
 
 
 class Levels(Plot):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import av
 import numpy as np
 
-from adzer.core.develop.dots import Healed
+from adzer.core.develop.dots import Healed, found
 from adzer.core.intake.take import read_file
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
@@ -75,3 +75,16 @@ def test_dots_of_a_second_files_eye_stay_its_own():
     samples = Samples(PixelFormat(8, "4:2:0"), "bt709", True)
     both = Healed(samples, (640, 240), ((10, 20, 2), (400, 50, 1)))
     assert both.sized((320, 240)).dots == ((10, 20, 2),) and both.sized((320, 240), 320).dots == ((80, 50, 1),)
+
+
+def test_a_bright_thing_under_noise_that_nothing_passes_is_no_dot():
+    """A plain sky, noise of three codes, one bright thing three pixels wide: nothing round it moves but noise, so nobody can tell."""
+    rng = np.random.default_rng(2)
+    sky = np.full((120, 160), 120.0, np.float32)
+    sky[59:62, 79:82] += 60
+    frames = [(sky + 3 * rng.standard_normal(sky.shape)).astype(np.float32) for _ in range(6)]
+    assert found(frames, 219.0) == ()
+    passing = [f.copy() for f in frames]
+    for n, f in enumerate(passing):  # stripes that go by are another matter
+        f += (20 * np.sign(np.sin((np.arange(160) - 13 * n) / 5))).astype(np.float32) * (np.abs(f - 120) < 30)
+    assert [d[:2] for d in found(passing, 219.0)] == [(80, 60)]

@@ -19,6 +19,7 @@ from ..plan import Planes
 Floats = NDArray[np.float32]
 Dot = tuple[int, int, int]  # the middle, in luma pixels of the recording, and how far it reaches each way
 
+NOISY = 4.0  # times what is usual, by which it has to change at least: noise alone changes by one
 STRONG, SURE = 0.05, 6.0  # of the way from black to white that a dot lies above or below all around it, at least; times what is usual there
 LEAST, MOST, WIDE = 4, 400, 7  # frames that must show it; dots, beyond which it is something else; pixels
 MOVED, ALIKE = 0.008, 0.5  # of the way from black to white by which what lies round it has to change between moments; how alike it may be
@@ -42,7 +43,7 @@ def found(frames: Sequence[Floats], span: float) -> tuple[Dot, ...]:
     for left, top, w, h, _ in boxes[1:].tolist():  # one pixel more each way than what is strong
         x, y, reach = left + w // 2, top + h // 2, (max(w, h) + 1) // 2
         changes, alike = _moved(frames, x, y, reach)
-        if max(w, h) <= WIDE and changes > MOVED * span and alike < ALIKE:
+        if max(w, h) <= WIDE and changes > max(MOVED * span, NOISY * usual) and alike < ALIKE:
             made.append((x, y, reach))
     return tuple(made)
 

@@ -23,6 +23,7 @@ from .dots import found as staying
 from .grain import Array, Grain
 
 VERSION = 2
+FAR = 12  # frames from run to run, from which on they show other moments
 PLACES, RUN = 6, 3  # of the recording that are looked at; frames there that follow each other
 BINS = 16
 ODD = 1.4  # times as wide as what is known of other levels, from which on a level is not believed
@@ -263,10 +264,12 @@ def _model(kind: Kind, beyond: tuple[float, float] | None) -> tuple[tuple[tuple[
 
 
 def _dots(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> tuple[Dot, ...]:
-    """Of a frame of each run, as runs lie far apart."""
+    """Of a frame of each run that lies far from the one before."""
     if kind.values or kind.samples.format.rgb:
         return ()
-    return staying([kind.planes(run[0][1])[0] for run in runs if run], kind.full[0] - kind.black[0])
+    starts = [run[0] for run in runs if run]
+    apart = [starts[n] for n in range(len(starts)) if n == 0 or starts[n][0] - starts[n - 1][0] >= FAR]
+    return staying([kind.planes(planes)[0] for _, planes in apart], kind.full[0] - kind.black[0])
 
 
 def _coarse(kind: Kind, runs: Sequence[Sequence[tuple[int, Planes]]]) -> tuple[float, float]:

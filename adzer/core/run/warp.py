@@ -133,7 +133,7 @@ def without_detail(patch: Patch, cells: NDArray[np.int32], sub: tuple[int, int])
     """``cells`` sampled from the means of ``squares``, which lie behind all reductions, where they are finer."""
     made = cells.copy()
     for c, side in enumerate(squares(patch, sub) or ()):
-        made[c][made[c, ..., 0] < side] = (most_levels(patch) + 1, 0, 0, 0, 0)
+        made[c][made[c, ..., 0] < side] = (most_levels(patch) + 1, -1, 0, 0, 0)
     return made
 
 

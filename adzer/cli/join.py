@@ -269,7 +269,7 @@ def eyes(
     card: Annotated[str | None, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")] = None,
     out: Annotated[Path | None, typer.Option(help="The master's name; its ending must be the card's container.")] = None,
     size: Annotated[str | None, typer.Option(help="Largest delivered raster of both; the card's if left out.")] = None,
-    over: options.Over = None, json_: Json = False,
+    across: options.Across = None, over: options.Over = None, json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core.join.eyes import answers
     from ..core.route import walk
@@ -280,12 +280,13 @@ def eyes(
     if card is not None and out is not None:
         making.card_for(card, out)
     if a.suffix == ".adzer":
-        if b is not None or out is not None or declared or offset is not None:
+        if b is not None or out is not None or declared or offset is not None or across:
             raise AdzerError(f"{a}: of a job all eyes are measured; give nothing else. What is made of them is answered on its shots.")
         _eyes_of(a, json_)
     at = None if pin is None else numbers("pin", pin, "two numbers", ("x", "y"))
     leading = declared.pop("first", "left") if b is not None else declared.get("first", "left")  # of two files none is first yet
     facts, seen, route, step = _pair(a, b, declared, offset)
+    route = route.with_("shape", across=across) if across else route
     found = look_at_eyes(facts, route, seen)
     first = {"a": "left", "b": "right"}[left] if left else {"first": "left", "second": "right"}.get(found.which.left or "", declared.get("first"))
     file = None if first is None else str(a) if first == "left" or b is None else str(b)

@@ -163,7 +163,7 @@ class Camera:
         wait(lambda: self.window.bench.picture.after is not None, settle=1.0)
         self._bench(JoinBench).lenses.button.click()
         wait(lambda: desk.shot is not None and desk.shot.route.join.error is not None and not desk.worker.busy, seconds=120, settle=1.5)
-        desk.answer("join", distance=2.0, base=0.03)
+        desk.answer("join", distance=2.0, base=0.03, close=False)
         wait(lambda: not desk.worker.busy, settle=1.5)
         self.take("bench-join")
         for _ in range(3):

@@ -63,7 +63,8 @@ def recorded(samples, lens, gain=1.0, curve="bt709", offset=None):
     matrix = samples.to_codes() if samples.matrix != "rgb" else np.column_stack([np.eye(3) * samples.top, np.zeros(3)])
     codes = signal @ matrix[:, :3].T + matrix[:, 3]
     for i in range(3):
-        planes.append(np.ascontiguousarray(np.round(codes[..., i]), dtype=form.dtype))
+        sx, sy = form.sub if i else (1, 1)
+        planes.append(np.ascontiguousarray(np.round(codes[::sy, ::sx, i]), dtype=form.dtype))
     return tuple(planes)
 
 
@@ -159,15 +160,18 @@ TONE = Tone(WAY, 0.5, BRIGHTER, Fall((0.0, 1.0, 0.0), 0.3, 0.1, 1.5))
 
 @pytest.mark.parametrize("chain", [None, ColourChain(STANDARD["bt709"], np.eye(3) * 1.3, STANDARD["bt709"])])
 @pytest.mark.parametrize("look", [None, ViewLook((480, 240), ViewPath("equidistant", (Key(fov=200),)), (1.0, 0.5))])
-@pytest.mark.parametrize("tone, fine", [(None, None), (TONE, None), (TONE, 4.0)])
-def test_the_loops_mix_as_the_reference_does(chain, look, tone, fine):
+@pytest.mark.parametrize("tone, fine, second", [
+    (None, None, PLAIN), (TONE, None, PLAIN), (TONE, 4.0, PLAIN), (None, 4.0, Samples(PixelFormat(10, "4:2:0"), "bt709", True)),
+    (None, 4.0, Samples(PixelFormat(10, "4:2:2"), "bt709", True)),
+])  # fmt: skip
+def test_the_loops_mix_as_the_reference_does(chain, look, tone, fine, second):
     rng = np.random.default_rng(3)
-    lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0, 0.01), (0.0, 1.2, 0.0, 0.0), (0.05, 0.0, 0.8, -0.004)), look)
+    lenses, plan = two_lenses(12.0, ((0.9, 0.1, 0.0, 0.01), (0.0, 1.2, 0.0, 0.0), (0.05, 0.0, 0.8, -0.004)), look, second)
     plan = replace(plan, chain=chain, target=Samples(PixelFormat(10, "4:2:0"), "bt709", True))
     (panel,) = plan.panels
     one, two = (replace(p, fine=fine and Ramp(0.0, fine, bool(n))) for n, p in enumerate(panel.patches))
     plan = replace(plan, panels=(replace(panel, patches=(replace(one, tone=tone), two)),))
-    frames = [recorded(PLAIN, lenses[0]), recorded(PLAIN, lenses[1], 0.8)]
+    frames = [recorded(PLAIN, lenses[0]), recorded(second, lenses[1], 0.8)]
     frames[0] = tuple(np.clip(p.astype(int) + rng.integers(-300, 300, p.shape), 0, 65535).astype(np.uint16) for p in frames[0])
     for ours, theirs in zip(run(plan, frames), reference.deliver(plan, frames), strict=True):
         off = np.abs(ours.astype(int) - theirs)

@@ -421,6 +421,16 @@ def test_each_lens_goes_halfway_in_light_and_its_rim_is_made_bright():
     assert np.allclose(first[:, 0] * 1.2, second[:, 0]) and np.allclose(first[:, 0] * second[:, 0], back**2)
     assert np.allclose(first[:, 1:], back) and np.allclose(second[:, 1:], back)
     assert np.allclose([p.tone.at(np.array([0.0, f, 0.0]), 0.0) for p, f in zip(patches, (1.0, -1.0), strict=True)], 1.0)
+    # Detail passes over a third of the way of what is coarse; both ways make one, on either side of the same middle.
+    off = np.radians(np.linspace(-8, 8, 65))
+    ways = np.stack([np.cos(off), np.sin(off), 0 * off], axis=-1)
+    for blend, third in ((12.0, 4.0), (6.0, np.degrees(8 / lens.density))):  # of no fewer than eight recorded pixels
+        both, _ = through_two(lens, (0, 0, 2 * N, N), Draft(inputs=(held,), rig=Rig(blend=float(np.radians(blend)))))
+        coarse, fine = (np.array([getattr(p, name).at(ways, 0.0) for p in both]) for name in ("share", "fine"))
+        assert np.allclose(coarse.sum(axis=0), 1) and np.allclose(fine.sum(axis=0), 1)
+        for shares, width in ((coarse, blend), (fine, third)):
+            inside = np.degrees(np.abs(off)) < width / 2 - 0.01
+            assert np.array_equal((shares[0] > 0) & (shares[0] < 1), inside), (blend, width)
 
 
 def test_answers_of_an_older_form_meet_as_they_did():

@@ -6,7 +6,7 @@ import av
 import numpy as np
 
 from adzer.core.develop.dots import Healed, found
-from adzer.core.intake.take import read_file
+from adzer.core.intake.take import join_files, read_file
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.records import to_json
@@ -71,11 +71,21 @@ def test_dots_that_stay_are_found_in_a_film_that_is_not_ours_and_taken_from_arou
             assert np.array_equal(a[0][:, : where.shape[1]][~where], b[0][:, : where.shape[1]][~where])
 
 
-def test_dots_of_a_second_files_eye_stay_its_own():
+def test_dots_of_a_second_files_eye_stay_its_own(tmp_path):
     """Recorded beside each other they lie from 320 on; alone they begin there."""
     samples = Samples(PixelFormat(8, "4:2:0"), "bt709", True)
     both = Healed(samples, (640, 240), ((10, 20, 2), (400, 50, 1)))
     assert both.sized((320, 240)).dots == ((10, 20, 2),) and both.sized((320, 240), 320).dots == ((80, 50, 1),)
+    planes = tuple(np.full(s, 90, np.uint8) for s in ((240, 640), (120, 320), (120, 320)))
+    planes[0][20, 10] = 250
+    (mended, *_) = both.run([planes], 0)
+    assert planes[0][20, 10] == 250 and mended[20, 10] == 90, "the decoder's own memory stays as it is"
+    for name in ("left", "right"):
+        _dotted(tmp_path / f"{name}.mp4", [np.full((240, 320), 90.0)] * 3, ())
+    facts = join_files(str(tmp_path / "left.mp4"), str(tmp_path / "right.mp4"))
+    route = Route().with_("read", eyes="side by side", first="left", projection="flat").with_("join", laid="beside")
+    walked = walk(route.with_("develop", dots=[[10, 20, 2], [400, 50, 1]]), facts)
+    assert [eye.input.prepares[0].dots for eye in walked.draft.pair.eyes] == [((10, 20, 2),), ((80, 50, 1),)]
 
 
 def test_a_bright_thing_under_noise_that_nothing_passes_is_no_dot():

@@ -333,6 +333,20 @@ def test_edges_are_covered_each_in_its_own_eye_and_pins_move_over_time(tmp_path,
         assert grown == pytest.approx(1 / 1.02 * 1.0, abs=0.03) and not panels["left"].patches[0].still
 
 
+def test_a_second_file_that_is_shorter_ends_both(tmp_path):
+    """Eight frames of one and five of the other, the second from its own second frame on: four are left, by every reader."""
+    for name, frames in (("a", 8), ("b", 5)):
+        film(tmp_path / f"{name}.mp4", 80 if name == "a" else 160, frames)
+    sizes = [(tmp_path / f"{n}.mp4").stat().st_size for n in "ab"]
+    facts = join_files(str(tmp_path / "a.mp4"), str(tmp_path / "b.mp4"), (1, 1))
+    assert (facts.frames, facts.duration, facts.size, facts.raster) == (4, Fraction(4, 25), sum(sizes), (256, 72))
+    with opened(facts.sources, facts.fingerprint) as reader:
+        frames = list(reader.frames())
+        assert len(reader) == len(frames) == 4 and reader.pixels == 256 * 72
+        left, right = (frames[-1].cropped(0)[:, part].mean() for part in (slice(0, 128), slice(128, 256)))
+        assert right - left > 40 and frames[-1].raster == (256, 72) and reader.keyframe(0).raster == (256, 72)
+
+
 def test_two_eyes_in_two_files(files):
     facts = join_files(*map(str, files[:2]))
     route = Route().with_("read", eyes="side by side", first="left", projection="flat").with_("join", laid="files")

@@ -25,17 +25,19 @@ from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
-from adzer.core.plan import Draft, Input, Rig
+from adzer.core.plan import Draft, Foot, Input, Panel, Rig
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.frames import Inputs
 from adzer.core.run.matching import along_seam, depth_at, look_at_eyes
 from adzer.core.run.pixels import Processor
 from adzer.core.run.render import render
-from adzer.core.shape.view import through_two
+from adzer.core.shape.view import _covered, through_two
+from adzer.core.shutter import exposed
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import pairs, player
 from adzer.core.sim.optics import Disc, Sphere, eyes
+from adzer.core.space.looks import SphereLook
 from adzer.core.space.meeting import Around, Meeting
 from adzer.core.space.sphere import Lens, Round
 
@@ -431,6 +433,15 @@ def test_each_lens_goes_halfway_in_light_and_its_rim_is_made_bright():
         for shares, width in ((coarse, blend), (fine, third)):
             inside = np.degrees(np.abs(off)) < width / 2 - 0.01
             assert np.array_equal((shares[0] > 0) & (shares[0] < 1), inside), (blend, width)
+    # Whatever shares them out further, over an open shutter or round a covered foot, all of it stays one.
+    panel = Panel(SphereLook((400, 200)), both)
+    (averaged,) = exposed(Draft(inputs=(held, held), raster=(400, 200), panels=(panel,)), (0.0, 0.02, 0.04)).panels
+    covered, _ = _covered(both, (held, held), Foot(0.5, 0.1))
+    everywhere = panel.look.directions(*np.meshgrid(np.arange(400) + 0.5, np.arange(200) + 0.5), 0.0)
+    for patches in (averaged.patches, covered):
+        assert len(patches) in (4, 6)
+        for name in ("share", "fine"):
+            assert np.allclose(sum(getattr(p, name).at(everywhere, 0.0) for p in patches), 1), name
 
 
 def test_answers_of_an_older_form_meet_as_they_did():

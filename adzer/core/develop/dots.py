@@ -31,10 +31,15 @@ def found(frames: Sequence[Floats], span: float) -> tuple[Dot, ...]:
 
     if len(frames) < LEAST:
         return ()
-    off = [f - cv2.medianBlur(np.ascontiguousarray(f), 5) for f in frames]
-    usual = 1.4826 * float(np.median([np.median(np.abs(o[::4, ::4])) for o in off]))
+    above, below = (np.full(frames[0].shape, v, np.float32) for v in (np.inf, -np.inf))
+    usuals = []
+    for frame in frames:  # one at a time, as they are large
+        off = frame - cv2.medianBlur(np.ascontiguousarray(frame), 5)
+        np.minimum(above, off, out=above)
+        np.maximum(below, off, out=below)
+        usuals.append(float(np.median(np.abs(off[::4, ::4]))))
+    usual = 1.4826 * float(np.median(usuals))
     strong = max(STRONG * span, SURE * usual)
-    above, below = np.minimum.reduce(off), np.maximum.reduce(off)
     mask = ((above > strong) | (below < -strong)).astype(np.uint8)
     count, _, boxes, _ = cv2.connectedComponentsWithStats(cv2.dilate(mask, np.ones((3, 3), np.uint8)))
     if count - 1 > MOST:

@@ -90,7 +90,8 @@ def grid(
         return made
     fines = np.ascontiguousarray(patch.fine.at(seen, time), np.float32)
     there = _grown(fines != shares, 1)
-    wanted = _wanted(patch, d[there], float(step * span[there[1:, 1:]].max(initial=0.0)), sub)
+    apart = step * float(np.nan_to_num(span[there[1:, 1:]], posinf=1e3).max(initial=0.0))
+    wanted = _wanted(patch, d[there], min(apart, float(max(patch.region[2:]))), sub)
     return replace(made, fines=fines, coarse=without_detail(patch, made.cells, sub), wanted=wanted)
 
 
@@ -123,9 +124,9 @@ def _wanted(patch: Patch, d: Array, cell: float, sub: tuple[int, int]) -> tuple[
 
 def _grown(mask: NDArray[np.bool_], by: int) -> NDArray[np.bool_]:
     """With all that lies within so many rows and columns of what is set."""
-    for axis in (0, 1):
-        edge = [(by, by) if i == axis else (0, 0) for i in (0, 1)]
-        mask = np.asarray(np.lib.stride_tricks.sliding_window_view(np.pad(mask, edge), 2 * by + 1, axis).any(axis=-1))
+    for _ in (0, 1):  # across, then down: how many are set up to there, less how many up to 2·by + 1 before
+        sums = np.cumsum(np.pad(mask, ((0, 0), (by + 1, by))), axis=1, dtype=np.int32)
+        mask = (sums[:, 2 * by + 1 :] > sums[:, : -2 * by - 1]).T
     return mask
 
 

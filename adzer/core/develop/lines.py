@@ -30,23 +30,23 @@ def off(frames: Iterable[NDArray[np.float32]]) -> Array | None:
     error = np.maximum(1.4826 * 1.2533 / PARTS**0.5 * np.median(np.abs(parts - rows[:, None]), axis=1), 1e-3)
     error = np.maximum(error, np.median(error) / 2)
     sure, size = np.abs(rows) / error, 1.4826 * float(np.median(np.abs(rows)))
-    alone = _alone(rows, parts, error, size if np.median(sure) >= MANY else 0.0)
     if np.median(sure) < MANY:
+        alone = _alone(rows, parts, error)
         return alone if alone.any() else None
-    # What is far more than the others is drawn by the lens, or that row's own.
+    # What is far more than the others is drawn by the lens; what a row adds to that is told from those that it bends.
     made = _whole(rows, np.where(np.abs(rows) < 6 * size, error, np.inf), size / 1.5**0.5, h)
-    return np.asarray(np.round(np.where(alone != 0, alone, made), 2), np.float64)
+    return np.asarray(np.round(made, 2), np.float64)
 
 
-def _alone(bent: Array, parts: Array, error: Array, others: float) -> Array:
-    """(rows) of those that are off each by itself, far more than ``others``: all along it alike; the two that lie two away bend half as much the
-    other way, and those next to it not at all, where a lens, which draws nothing a single row wide, would bend them."""
+def _alone(bent: Array, parts: Array, error: Array) -> Array:
+    """(rows) of those that are off each by itself: all along it alike; the two that lie two away bend half as much the other way, and those next
+    to it not at all, where a lens, which draws nothing a single row wide, would bend them."""
     made = np.zeros(len(bent) + 4)
     inner = np.arange(2, len(bent) - 2)
     off = bent[inner]
-    sure = np.abs(off) > np.maximum(ALONE * error[inner], 6 * others)
+    sure = np.abs(off) > ALONE * error[inner]
     steady = (np.abs(parts[inner] - off[:, None]) < LIKE * np.abs(off[:, None]) + 3 * error[inner][:, None] * PARTS**0.5).mean(axis=1) > 0.9
-    within = LIKE * np.abs(off) + 3 * np.maximum(others, error[inner])
+    within = LIKE * np.abs(off) + 3 * error[inner]
     beside = [np.abs(bent[inner + k] + share * off) < within for k, share in ((-2, 0.5), (2, 0.5), (-1, 0.0), (1, 0.0))]
     found = inner[sure & steady & np.logical_and.reduce(beside)]
     made[found + 2] = np.round(bent[found], 2)

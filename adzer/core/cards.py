@@ -223,7 +223,7 @@ def read_card(path: Path, kind: str | None = None) -> Card:
         raise UnreadableError(f"{path} is not a TOML text: {error}.") from None
     _finite(plain, str(path))
     try:
-        card: Card = msgspec.convert(plain, KINDS[kind], strict=False)
+        card: Card = records.converted(plain, KINDS[kind], strict=False)
     except msgspec.MsgspecError as error:
         raise UnreadableError(f"{path}: {records.plainly(error)}. docs/cards.md says what a card of this kind holds.") from None
     if isinstance(card, DeliveryCard):

@@ -11,6 +11,9 @@ import msgspec
 import platformdirs
 import xxhash
 
+from . import records
+from .errors import UnreadableError
+
 MOST = 12
 
 
@@ -46,8 +49,8 @@ def _folder() -> Path:
 def jobs() -> list[Recent]:
     """The latest first. A list that cannot be read is an empty one: nothing depends on it."""
     try:
-        return msgspec.json.decode((_folder() / "recent.json").read_bytes(), type=list[Recent])[:MOST]
-    except (OSError, msgspec.MsgspecError):
+        return records.from_json((_folder() / "recent.json").read_bytes(), list[Recent])[:MOST]
+    except (OSError, UnreadableError):
         return []
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import threading
 from fractions import Fraction
 from functools import lru_cache
 from typing import Any, TypeVar
@@ -48,6 +49,7 @@ def _parsed(value: object) -> Fraction:
 
 
 _encoder = msgspec.json.Encoder(enc_hook=_enc)
+_one_at_a_time = threading.Lock()  # msgspec learns a type when it first reads one; two threads at that at once end the process
 
 
 def to_json(record: object) -> str:
@@ -80,7 +82,8 @@ def plainly(error: Exception) -> str:
 def from_json(text: str | bytes, kind: type[T], what: str = "this text") -> T:
     """The record of type ``kind`` in ``text``; UnreadableError names ``what`` if it is not one."""
     try:
-        return msgspec.json.decode(text, type=kind, dec_hook=_dec)
+        with _one_at_a_time:
+            return msgspec.json.decode(text, type=kind, dec_hook=_dec)
     except (msgspec.MsgspecError, ValueError, RecursionError) as error:
         raise UnreadableError(f"{what} is not what it should be ({plainly(error)}).") from None
 
@@ -94,9 +97,15 @@ def of_version(body: bytes | None, kind: type[T], version: int) -> T | None:
     return made if made is not None and made.version == version else None
 
 
+def converted(value: object, kind: type[T], strict: bool = True) -> T:
+    """The record of type ``kind`` from plain values; MsgspecError or ValueError as the library says it."""
+    with _one_at_a_time:
+        return msgspec.convert(value, type=kind, strict=strict, dec_hook=_dec)
+
+
 def from_plain(value: object, kind: type[T], what: str = "this record") -> T:
     """The record of type ``kind`` from plain values; UnreadableError names ``what`` if it is not one."""
     try:
-        return msgspec.convert(value, type=kind, dec_hook=_dec)
+        return converted(value, kind)
     except (msgspec.MsgspecError, ValueError) as error:
         raise UnreadableError(f"{what} is not what it should be ({plainly(error)}).") from None

@@ -9,13 +9,17 @@ import socket
 import subprocess
 import sys
 from collections.abc import Callable
+from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QProcess, QThread, Signal
 
-from ..core.run.service import Chore, Picturing, Reply
+from ..core.media.probe import FileFacts
+from ..core.run.service import Chore, Picturing, Reply, in_turn
+
+MOST_ENDS = 2  # times that the process may end at the same request
 
 
 class _Listener(QThread):
@@ -31,14 +35,42 @@ class _Listener(QThread):
                 self.arrived.emit(self._link.recv())
 
 
+@dataclass
+class _Open:
+    """A request that waits for its answer: how often the process ended while it did, and what a chore is answered to."""
+
+    request: Picturing | Chore
+    then: Callable[[Any, str | None], None] | None = None
+    ends: int = 0
+
+    def given_up(self) -> str:
+        """What is said of a request that the process has twice not outlived."""
+        held = (self.request.facts,) if isinstance(self.request, Picturing) else self.request.args
+        of = next((f" of {Path(each.path).name}" for each in held if isinstance(each, FileFacts)), "")
+        return (
+            f"The process that reads the footage ended twice while this{of} was made, so that it is left out. Check that the "
+            "file plays elsewhere, or copy it from the card again; nothing is lost."
+        )
+
+
 class Worker(QObject):
-    """Asks the service process. A picture's newest request wins; chores answer through a callback, once."""
+    """Asks the service process. A picture's newest request wins; chores answer through a callback, once.
+
+    Should the process end (a file that a decoder does not survive), another is started and asked again for what was
+    waited for; what it ends at twice is given up with a sentence.
+    """
 
     pictured = Signal(object)
     failed = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        self._numbers = itertools.count(1)
+        self._open: dict[str, _Open] = {}
+        self._closed = False
+        self._begin()
+
+    def _begin(self) -> None:
         mine, theirs = socket.socketpair()
         with theirs:
             self._process = subprocess.Popen(
@@ -46,48 +78,71 @@ class Worker(QObject):
                 pass_fds=[theirs.fileno()],
             )
         self._link = Connection(mine.detach())
-        self._numbers = itertools.count(1)
-        self._newest: dict[str, int] = {}
-        self._waiting: dict[str, Callable[[object, str | None], None]] = {}
         self._listener = _Listener(self._link)
         self._listener.arrived.connect(self._arrived)
+        self._listener.finished.connect(self._ended)
         self._listener.start()
 
     def picture(self, key: str, **ask: Any) -> None:
         """Asks for a picture; ``pictured`` brings it unless a newer one of the same key was asked for."""
-        generation = self._newest[key] = next(self._numbers)
-        self._send(Picturing(key=key, generation=generation, **ask))
+        self._ask(_Open(Picturing(key=key, generation=next(self._numbers), **ask)))
 
     def chore(self, what: str, args: tuple[object, ...], then: Callable[[Any, str | None], None]) -> None:
         """Asks for a chore; ``then(value, error)`` is called on the UI thread."""
-        key = f"{what}-{next(self._numbers)}"
-        self._waiting[key] = then
-        self._send(Chore(key, what, args))
+        self._ask(_Open(Chore(f"{what}-{next(self._numbers)}", what, args), then))
 
     @property
     def busy(self) -> int:
         """Chores under way."""
-        return len(self._waiting)
+        return sum(waiting.then is not None for waiting in self._open.values())
 
-    def _send(self, request: Picturing | Chore) -> None:
-        try:
-            self._link.send(request)
-        except OSError:
-            self.failed.emit("The picture process has ended. Close and open the job again; nothing is lost.")
+    def _ask(self, waiting: _Open) -> None:
+        self._open[waiting.request.key] = waiting
+        with contextlib.suppress(OSError):  # it has ended, which is about to be told: what is open is then asked again
+            self._link.send(waiting.request)
 
     def _arrived(self, reply: Reply) -> None:
-        if reply.key in self._waiting:
-            self._waiting.pop(reply.key)(reply.value, reply.error)
-        elif reply.generation == self._newest.get(reply.key):
+        waiting = self._open.get(reply.key)
+        if waiting is None or getattr(waiting.request, "generation", 0) != reply.generation:
+            return
+        del self._open[reply.key]
+        if waiting.then is not None:
+            waiting.then(reply.value, reply.error)
+        else:
             self.pictured.emit(reply)
 
-    def close(self) -> None:
-        self._waiting.clear()
-        self._newest.clear()
+    def _ended(self) -> None:
+        """The process has ended by itself: at the first of one of its two lines."""
+        if self._closed:
+            return
+        self._hang_up()
+        for line in (True, False):
+            for waiting in [w for w in self._open.values() if in_turn(w.request) == line][:1]:
+                waiting.ends += 1
+        again = [w for w in self._open.values() if w.ends < MOST_ENDS]
+        lost = [w for w in self._open.values() if w.ends >= MOST_ENDS]
+        self._open.clear()
+        self._begin()
+        for waiting in again:
+            self._ask(waiting)
+        if not lost:
+            self.failed.emit("The process that reads the footage had ended, and was started again. Nothing is lost.")
+        for waiting in lost:
+            if waiting.then is not None:
+                waiting.then(None, waiting.given_up())
+            else:
+                self.pictured.emit(Reply(waiting.request.key, error=waiting.given_up()))
+
+    def _hang_up(self) -> None:
         self._process.terminate()  # the listener then meets the end of the line
         self._process.wait(5)
         self._listener.wait(2000)
         self._link.close()
+
+    def close(self) -> None:
+        self._closed = True
+        self._open.clear()
+        self._hang_up()
 
 
 class QueueRunner(QObject):

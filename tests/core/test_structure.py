@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -61,3 +62,29 @@ def test_opening_the_window_imports_no_compiler():
     code = "import sys, adzer.desk.window; print(sorted({'numba', 'scipy', 'llvmlite'} & set(sys.modules)))"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
+
+
+def test_types_are_read_one_at_a_time():
+    """The library that reads records learns a type as it first reads it. Three threads at that at once ended the process,
+    and with it, now and then, the first picture of a window: all reading goes through ``records``, which holds a lock."""
+    code = """
+import sys, threading, msgspec
+from adzer.core import records
+sys.setswitchinterval(1e-6)
+read_well = []
+for n in range(300):
+    part = msgspec.defstruct(f"Part{n}", [(f"a{i}", float | None, None) for i in range(40)], frozen=True)
+    whole = msgspec.defstruct(f"Whole{n}", [(f"b{i}", tuple[part, ...] | None, None) for i in range(20)], frozen=True)
+    gate = threading.Barrier(3)
+    def read():
+        gate.wait()
+        plain, text = records.from_plain({"b0": [{"a0": 1}]}, whole), records.from_json('{"b1": [{"a2": 3}]}', whole)
+        read_well.append(plain.b0[0].a0 == 1 and text.b1[0].a2 == 3)
+    threads = [threading.Thread(target=read) for _ in range(3)]
+    [t.start() for t in threads], [t.join() for t in threads]
+assert sum(read_well) == 900
+"""
+    assert subprocess.run([sys.executable, "-c", code], timeout=120).returncode == 0
+    for path in (ROOT / "core").rglob("*.py"):
+        if path.name != "records.py":
+            assert not re.search(r"msgspec\.(convert|\w+\.(decode|Decoder))", path.read_text()), path

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import signal
 import time
 from fractions import Fraction
 from pathlib import Path
@@ -470,3 +472,34 @@ def test_main_picture_and_helper_change_places(window, qapp):
     bench.swap()
     qapp.processEvents()
     assert bench.side.width() > bench.picture.width()
+
+
+def test_a_process_that_ends_is_started_and_asked_again(window):
+    """A decoder may not survive a file. The picture comes all the same; what the process ends at twice is given up and named."""
+    worker, facts, told = window.desk.worker, window.desk.shots[0].facts, []
+    worker.failed.connect(told.append)
+    window.desk.unfold("shape")
+    pictured(window)
+
+    def asked_and_killed():
+        """A chore that is certain not to be answered before the process ends."""
+        answers, process = [], worker._process
+        os.kill(process.pid, signal.SIGSTOP)
+        worker.chore("gaps", (facts,), lambda value, error: answers.append((value, error)))
+        window.bench.picture.clear()
+        window.bench.ask()
+        process.kill()
+        assert wait(lambda: worker._process is not process, settle=0) and not answers
+        return answers
+
+    answers = asked_and_killed()
+    assert wait(lambda: len(answers) == 1, settle=0) and len(answers[0][0]) == facts.frames - 1 and answers[0][1] is None
+    pictured(window)
+    assert told == ["The process that reads the footage had ended, and was started again. Nothing is lost."]
+    answers = asked_and_killed()
+    worker._process.kill()
+    assert wait(lambda: len(answers) == 1, settle=0) and answers[0][0] is None
+    assert facts.source.name in answers[0][1] and "ended twice" in answers[0][1] and not worker.busy
+    assert "ended twice" in window.note.text()
+    window.bench.ask()
+    pictured(window)

@@ -82,6 +82,11 @@ class Chore:
     args: tuple[Any, ...] = ()
 
 
+def in_turn(request: Picturing | Chore) -> bool:
+    """Whether it is done in its turn among the chores; otherwise only the newest of its key is."""
+    return isinstance(request, Chore) or request.key.startswith("thumb")
+
+
 @dataclass(frozen=True)
 class Image:
     """8-bit B, G, R, 255 rows."""
@@ -362,10 +367,10 @@ class Service:
             while True:
                 request = self.link.recv()
                 with self._wake:
-                    if isinstance(request, Picturing) and not request.key.startswith("thumb"):
-                        self._pictures[request.key] = request
-                    else:
+                    if in_turn(request):
                         self._chores.append(request)
+                    else:
+                        self._pictures[request.key] = request
                     self._wake.notify_all()
         except (EOFError, OSError):
             self._over = True

@@ -381,8 +381,15 @@ class BenchView(QWidget):
 
     def compare(self, way: str) -> None:
         """The recorded picture and the delivered one by a wipe (W), side by side, in turn (V), or how far they are apart."""
+        if self.bench is not None and self.bench.compare(way):
+            return
         self.picture.compare(way)
         self.ask()
+
+    def flip(self) -> None:
+        """⇧E: the other of two eyes, or lenses, that are looked at."""
+        if self.bench is not None:
+            self.bench.flip()
 
     def fold(self, what: str) -> None:
         """U: the column of questions away, or back; S: the shelf of instruments."""

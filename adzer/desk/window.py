@@ -203,6 +203,7 @@ class Window(QMainWindow):
             Action("compare side by side", ("Shift+W",), benched, lambda: bench.compare("beside"), "⇧W"),
             Action("compare in turn", ("V",), benched, lambda: bench.compare("turn")),
             Action("how far the two are apart", ("Shift+V",), benched, lambda: bench.compare("apart"), "⇧V"),
+            Action("the other of two eyes, or lenses", ("Shift+E",), benched, bench.flip, "⇧E"),
             Action("fold the questions away, or back", ("U",), benched, lambda: bench.fold("column")),
             Action("fold the instruments away, or back", ("S",), benched, lambda: bench.fold("shelf")),
             Action("unfold an instrument, the next, or all", ("Shift+S",), benched, bench.next_wide, "⇧S"),

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import pytest
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QImage
 
 from adzer.core.cards import RigCard, find
 from adzer.core.intake.take import read_file
@@ -15,6 +16,23 @@ from adzer.desk.stages.join.reach import AT, LEFT, RIGHT, place_of
 from tests.core.test_eyes import cameras_of
 from tests.core.test_join import shot_pair
 from tests.core.test_together import film, hand, heard, talk
+
+
+def _wiped(window, looking):
+    """A line that is dragged over two pictures, which are put in place of what was made of the two: one each side of it."""
+    looking.choice.choose("wipe")
+    assert wait(lambda: looking.how == "wipe" and len(looking.pictures) == 2 and not window.desk.worker.busy, settle=0.1)
+    red, blue = (QImage(320, 180, QImage.Format.Format_RGB32) for _ in range(2))
+    red.fill(QColor(200, 0, 0)), blue.fill(QColor(0, 0, 200))
+    looking.pictures = (red, blue)
+    view = window.bench.picture
+    view.grab()
+    for x, done in ((0.5, False), (0.3, False), (0.25, True)):
+        view.dragged.emit(QPointF(x, 0.5), done)
+    view.dragged.emit(QPointF(0.6, 0.5), True)  # far from the line, which stays
+    rect, image = view.picture_rect(), view.grab().toImage()
+    at = [image.pixelColor(int(rect.left() + x * rect.width()), int(rect.center().y() * 0.8)) for x in (0.1, 0.22, 0.28, 0.9)]
+    assert [c.red() > c.blue() for c in at] == [True, True, False, False]
 
 
 def test_two_lenses_are_matched_with_one_click(window, tmp_path):
@@ -51,8 +69,11 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     assert wait(lambda: len(lenses.looking.pictures) == 1 and not desk.worker.busy, settle=0.1)
     lenses.looking.choice.choose("apart")
     assert wait(lambda: len(lenses.looking.pictures) == 1 and not desk.worker.busy, settle=0.1)
-    lenses.looking.choice.choose(None)
-    assert lenses.looking.instead() is None
+    _wiped(window, lenses.looking)
+    window.bench.compare("wipe")
+    assert lenses.looking.instead() is None and window.bench.picture.way is None
+    worst = max(lenses.measuring.found(desk.shot).errors, key=lambda e: e.degrees)
+    assert f"{worst.degrees:.3f}°, {worst.pixels:.1f} px" in lenses.agree.toolTip() and not lenses.agree.isHidden()
     bench.foot.here.click()
     assert desk.shot.route.join.foot.at == 0.0 and any(f.code == "foot-covered" for f in desk.walk(desk.shot).findings)
     bench.foot.take(str(tmp_path / "front.mp4.json"))
@@ -124,7 +145,7 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
     assert "2.mov" in window.note.text() and "0.372" in bench.step.reason
 
 
-def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
+def test_eyes_are_measured_looked_at_and_laid_out(window, qtbot, tmp_path):
     desk = window.desk
     files = pairs.shoot(cameras_of(640, roll=0.9, larger=1.5, tilt=0.5)[::-1], 2, (tmp_path / "one.mp4", tmp_path / "two.mp4"))  # right first
     facts, seen = read_file(files[0], rear=files[1])
@@ -179,7 +200,20 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, tmp_path):
         assert wait(lambda n=count, h=how: len(pair.looking.pictures) == n and pair.looking.how == h and not desk.worker.busy, settle=0.1)
         assert window.bench.bench.instead() is not None
     assert pair.looking.timer.isActive() and pair.looking.timer.interval() >= 500, "nothing flashes"
+    window.bench.compare("wipe")
+    _wiped(window, pair.looking)
     pair.looking.choice.choose(None)
+    window.activateWindow()
+    shown = []
+    for _ in range(3):  # a key alternates them, and no faster than three times a second, though it be held
+        qtbot.keyClick(window, Qt.Key.Key_E, Qt.KeyboardModifier.ShiftModifier)
+        assert wait(lambda: len(pair.looking.pictures) == 2 and not desk.worker.busy, settle=0.4) and not pair.looking.timer.isActive()
+        shown.append(pair.looking.instead().cacheKey())
+    assert shown[0] == shown[2] != shown[1]
+    for _ in range(5):
+        pair.looking.flip()
+    assert pair.looking.instead().cacheKey() == shown[1]
+    window.bench.compare("turn")
     assert window.bench.bench.instead() is None and not pair.looking.timer.isActive()
     pair.forget.click()
     assert desk.shot.route.join.align is None and desk.shot.route.join.laid == "beside"

@@ -101,6 +101,14 @@ class StageBench(QObject):
         if shot is not None:
             self.desk.take_card(self.delivered(shot)[index])
 
+    def compare(self, way: str) -> bool:
+        """A key of comparing (``wipe``, ``turn``, ``beside``, ``apart``) was pressed; True if the bench compares something of its own."""
+        return False
+
+    def flip(self) -> None:
+        """The other of two that are looked at by turns."""
+        self.desk.said.emit("There is one picture here: nothing to be seen by turns. Two eyes or two lenses are, on Join.")
+
     def moved(self, shot: Shot) -> None:
         """Only the frame in view has changed."""
 

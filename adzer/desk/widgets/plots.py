@@ -82,6 +82,11 @@ class Plot(QWidget):
         shift = painter.fontMetrics().horizontalAdvance(words) if right else 0
         painter.drawText(QPointF(x - shift, y), words)
 
+    def centred(self, painter: QPainter, x: float, y: float, words: str) -> None:
+        """The same about x."""
+        painter.setFont(font(8))
+        self.text(painter, x - painter.fontMetrics().horizontalAdvance(words) / 2, y, words)
+
 
 class Histogram(Plot):
     """Shares over 0–1 of an axis, with named places marked on it."""

@@ -12,26 +12,26 @@ from ..base import StageBench
 from .eyes import Pair
 from .footcard import FootCard
 from .lenses import Lenses
+from .looking import Looking
 from .partners import PartnersCard
 from .step import StepCard, partner
 
 
 class JoinBench(StageBench):
     stage = "join"
-    hint = "Q as recorded · W wipe · [ ] stage · ↑↓ shot · Esc fold"
+    hint = "Q as recorded · W wipe · ⇧E the other eye or lens · [ ] stage · ↑↓ shot · Esc fold"
 
     def build(self) -> None:
         self.quiet = PartnersCard(self.desk)
         self.step = StepCard(self.desk)
-        self.lenses, self.pair = Lenses(self.desk), Pair(self.desk)
+        self.lenses, self.pair = Lenses(self.desk, self.repaint.emit), Pair(self.desk, self.repaint.emit)
         self.foot = FootCard(self.desk)
         self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions, self.foot]
         self.instruments = [self.step.curve, *self.pair.instruments, *self.lenses.instruments]
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         stop = walked["join"]
-        two = walked.draft.rig is not None or walked["read"].after.eyes not in (None, "one")
-        self.quiet.setVisible(not two)
+        self.quiet.setVisible(self._two() is None)
         self.step.refresh(shot, walked)
         self.lenses.refresh(shot, walked)
         self.pair.refresh(shot, walked)
@@ -40,6 +40,24 @@ class JoinBench(StageBench):
         other = partner(shot)
         what = f"{says[:1].upper()}{says[1:]}" if other is None else f"{other.path.rsplit('/', 1)[-1]}, which is not put together with it yet"
         self.quiet.refresh(shot, walked, f"{what}. The stage passes the picture through, {w}×{h}.")
+
+    def _two(self) -> Looking | None:
+        """How the two that are to become one picture are looked at; None if there are no two."""
+        walked = self.desk.walk(self.desk.shot) if self.desk.shot is not None else None
+        if walked is not None and walked.draft.rig is not None:
+            return self.lenses.looking
+        return self.pair.looking if walked is not None and walked["read"].after.eyes not in (None, "one") else None
+
+    def compare(self, way: str) -> bool:
+        looking = self._two()
+        return looking is not None and looking.compare(way)
+
+    def flip(self) -> None:
+        looking = self._two()
+        if looking is None:
+            super().flip()
+        else:
+            looking.flip()
 
     def moved(self, shot: Shot) -> None:
         walked = self.desk.walk(shot)
@@ -60,5 +78,8 @@ class JoinBench(StageBench):
         self.lenses.reach.draw(painter, rect)
 
     def dragged(self, place: QPointF, done: bool) -> None:
+        looking = self._two()
+        if looking is not None and not self.lenses.pointing and looking.dragged(place, done):
+            return
         self.pair.dragged(place, done)
         self.lenses.dragged(place, done)

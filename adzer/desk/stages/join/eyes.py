@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
@@ -21,7 +23,7 @@ from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..measuring import Measuring
-from .looking import Looking
+from .looking import WIPE, Looking
 
 LONGER = 10  # times, by which what is left is drawn
 NEAR_KEY = 0.02  # seconds within which a key is the same one
@@ -30,7 +32,8 @@ LAID = {
     "files": "each eye in a file of its own",
 }  # fmt: skip
 LOOKS = [
-    ("by turns", "by turns", "both eyes brought in line"), ("red–cyan", "coloured", "both eyes brought in line · for red and cyan glasses"),
+    ("by turns", "by turns", "both eyes brought in line"), ("wipe", WIPE, "both eyes brought in line"),
+    ("red–cyan", "coloured", "both eyes brought in line · for red and cyan glasses"),
     ("apart", "apart", "what differs, about grey · thin: how far things lay too high or low · thick: what is left, ten times as long"),
 ]  # fmt: skip
 
@@ -38,10 +41,10 @@ LOOKS = [
 class Pair:
     """Questions and instruments of two eyes."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, repaint: Callable[[], None]) -> None:
         self.desk = desk
         self._pinning = False
-        self.looking = Looking(desk, "eyes look", LOOKS, ("left eye", "right eye"))
+        self.looking = Looking(desk, "eyes look", LOOKS, ("left eye", "right eye"), repaint)
         self.measuring = Measuring(desk, EYES, Seen, ("Measure both eyes", "Comparing both eyes…"), self._measured)
         self.button = self.measuring.button
         self.first = Choice([("left first", "left"), ("right first", "right")])
@@ -134,6 +137,8 @@ class Pair:
 
     # --- pinning -------------------------------------------------------------------------------------------------------
     def _begin_pin(self) -> None:
+        if self.looking.how is not None:
+            self.looking.choice.choose(None)  # which shows the first eye as it lies
         self._pinning = True
         self.pinned.setText("Click it in the first eye's picture")
 
@@ -142,7 +147,7 @@ class Pair:
         if not (self._pinning and done) or shot is None:
             return
         walked = self.desk.walk(shot)
-        at = _in_first(walked, place) if not self.looking.pictures else (place.x(), place.y())
+        at = _in_first(walked, place)
         if at is None or not (0 <= at[0] < 1 and 0 <= at[1] < 1):
             self.desk.said.emit(f"Click it in the {walked['read'].after.first or 'first'} eye's picture.")
             return

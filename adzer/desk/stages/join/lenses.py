@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QPointF
 from PySide6.QtWidgets import QWidget
@@ -22,14 +24,15 @@ from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..measuring import Measuring
-from .looking import Looking
-from .plots import Ring
+from .looking import WIPE, Looking
+from .plots import Disagreement, Ring
 from .reach import Reach
 
 FAR = 1000.0  # metres from which on it is far away
 POINT = "Click what is to meet"
 LOOKS = [
     ("by turns", "by turns", "what both see, brought together"),
+    ("wipe", WIPE, "what both see, brought together"),
     ("in pieces", "in pieces", "the first lens and the second by turns, every 6°, brought together"),
     ("apart", "apart", "four times what differs: as they stand, and under it brought together"),
 ]
@@ -38,7 +41,7 @@ LOOKS = [
 class Lenses:
     """Questions and instruments of two round lenses."""
 
-    def __init__(self, desk: Desk) -> None:
+    def __init__(self, desk: Desk, repaint: Callable[[], None]) -> None:
         self.desk = desk
         words = ("Measure the lenses by what both see", "Looking at what both see…")
         self.measuring = Measuring(desk, "rig", Rigged, words, self._measured)
@@ -51,9 +54,9 @@ class Lenses:
         self.variant = Pick([(v or "as it is used mostly", v) for v in rig.VARIANTS], "")
         self.keep = act("Keep it as a card for all jobs", self._keep, False)
         self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.along.button, self.forget, self.variant, self.keep)
-        self.looking = Looking(desk, "lenses look", LOOKS, ("the first lens", "the second lens"))
+        self.looking = Looking(desk, "lenses look", LOOKS, ("first lens", "second lens"), repaint)
         self.seen = Question("How are they looked at here?", self.looking.choice)
-        self._pointing, self.reach = False, Reach()
+        self.pointing, self.reach = False, Reach()
         self.pointed = act(POINT, self._begin_point, False)
         self.across = Number(ROUND_ACROSS, 1.0, 60.0, 280.0, 1)
         self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
@@ -78,9 +81,9 @@ class Lenses:
         self.lies = Question("How is it laid out?", self.laid)
         for number in (self.across, self.distance, self.base, self.blend):
             number.settled.connect(lambda _: desk.commit())
-        self.ring, self.over = Ring(), Lines("Tears over the take", "px", 2)
+        self.ring, self.agree, self.over = Ring(), Disagreement(), Lines("Tears over the take", "px", 2)
         self.questions: list[QWidget] = [self.stand, self.sees, self.seen, self.near, self.tears, self.meet, self.lies]
-        self.instruments: list[Plot] = [self.ring, self.over]
+        self.instruments: list[Plot] = [self.ring, self.agree, self.over]
 
     def _measured(self, shot: Shot, found: Rigged) -> None:
         self.desk.answer("join", **rig.answers(found), rig=None)
@@ -110,22 +113,22 @@ class Lenses:
 
     # --- pointing at what is to meet -----------------------------------------------------------------------------------
     def _begin_point(self) -> None:
-        self._pointing = True
+        self.pointing = True
         self.pointed.setText("Click it in what both see")
         if self.looking.how is None:
             self.looking.choice.choose("by turns")
 
     def dragged(self, place: QPointF, done: bool) -> None:
         shot = self.desk.shot
-        if shot is not None and not self._pointing and self.reach.pressed(place):
+        if shot is not None and not self.pointing and self.reach.pressed(place):
             self.desk.draft("join", distance=self.reach.moved(place))
             if done:
                 self.reach.held = False
                 self.desk.commit()
             return
-        if not (self._pointing and done) or shot is None or not self.looking.pictures:
+        if not (self.pointing and done) or shot is None or not self.looking.pictures:
             return
-        self._pointing = False
+        self.pointing = False
         self.pointed.setText(POINT)
 
         def then(apart: float | None, error: str | None) -> None:
@@ -143,7 +146,7 @@ class Lenses:
                 self.desk.answer("join", distance=round(float(base / np.radians(apart)), 2))
 
         route, seen = self.desk.route_of(shot), self.desk.seen(shot)
-        self.desk.worker.chore("apart", (shot.facts, route, seen, self.desk.frame, self.looking.how, place.x(), place.y()), then)
+        self.desk.worker.chore("apart", (shot.facts, route, seen, self.desk.frame, self.looking.made_as, place.x(), place.y()), then)
 
     def _forget(self) -> None:
         plain = JoinSettings()
@@ -180,6 +183,7 @@ class Lenses:
         self.variant.setVisible(fresh)
         self.seen.say("What both lenses see, unrolled: from straight down over the left, up, and the right, down again. The first faces up.")
         self._say_stand(settings, found)
+        self._show_errors(settings, found)
         self._say_near(settings, found, walked)
         self._say_tears(shot, settings, found, walked)
         self.blend.set_value(settings.blend)
@@ -215,6 +219,11 @@ class Lenses:
             worst = max(found.errors, key=lambda e: e.degrees)
             words += f" Fitted, they agree to {worst.degrees:.3f}°, {worst.pixels:.1f} recorded pixels, where they agree least."
         self.stand.say(words)
+
+    def _show_errors(self, settings: JoinSettings, found: Rigged | None) -> None:
+        errors = found.errors if found is not None and settings.rig is None and settings.error is not None else ()
+        self.agree.setVisible(bool(errors))
+        self.agree.show_errors(errors)
 
     def _say_tears(self, shot: Shot, settings: JoinSettings, found: Rigged | None, walked: Walk) -> None:
         self.close.set_value(settings.close)

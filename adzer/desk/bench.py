@@ -324,8 +324,8 @@ class BenchView(QWidget):
             "facts": facts, "seen": seen, "route": route, "card": self.desk.card_of(shot),
             "number": min(self.desk.frame, facts.frames - 1),
         }  # fmt: skip
-        if bench.whole and not bench.held:
-            common["route"] = route.with_("steady", method="off")
+        if bench.whole:
+            common["route"] = bench.shown_as(route)
         self.desk.worker.picture(
             "main", **common, size=size, whole=bench.whole, before=with_before, scopes=bench.scopes,
             marks=bench.marks,

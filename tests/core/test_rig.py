@@ -25,20 +25,22 @@ from adzer.core.light.curves import STANDARD, gamma_curve
 from adzer.core.light.samples import Samples
 from adzer.core.media.formats import PixelFormat
 from adzer.core.media.told import told
-from adzer.core.plan import Draft, Foot, Input, Panel, Rig
+from adzer.core.plan import Draft, Foot, Input, Panel, Patch, Rig
 from adzer.core.records import from_json, to_json
 from adzer.core.route import Route, walk
 from adzer.core.run.frames import Inputs
 from adzer.core.run.matching import along_seam, depth_at, look_at_eyes
 from adzer.core.run.pixels import Processor
 from adzer.core.run.render import render
+from adzer.core.shape import seam
 from adzer.core.shape.view import _covered, through_two
 from adzer.core.shutter import exposed
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import pairs, player
 from adzer.core.sim.optics import Disc, Sphere, eyes
-from adzer.core.space.looks import SphereLook
+from adzer.core.space.looks import SphereLook, ViewLook
 from adzer.core.space.meeting import Around, Meeting
+from adzer.core.space.path import Key, ViewPath
 from adzer.core.space.sphere import Lens, Round
 
 from ..foreign import photograph
@@ -496,3 +498,28 @@ def test_what_stands_near_at_the_seam_is_followed_over_the_take():
         assert near == pytest.approx(most, abs=0.15) and far < 0.06 and after < 0.5 * before, (most, near, far)
     stays = measured(moments((0.8, 0.8, 0.8)), overlap, 3.0)
     assert len(stays.met) == 1 and stays.bent == pytest.approx(135 / 360 * np.sin(np.radians(15)), abs=0.015)  # of it so much lies within 15°
+
+
+def test_the_seam_is_drawn_where_both_lenses_see_at_the_same_angle():
+    """On a sphere and in views of it, against the angles by arithmetic; it wanders over time, and is nowhere where one lens alone is seen."""
+    lens = Round((800, 400), (Lens(200, 200, 190, 200.0), Lens(600, 200, 190, 200.0, 180.0)))
+
+    def drawn(look, nearer, time=0.0):
+        share = Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.05, Around((0.0, 2.0), tuple((float(np.radians(v)),) * 8 for v in nearer)))
+        return seam.way(Panel(look, (Patch(lens, (0, 0, 800, 400), share=share),)), time)
+
+    for nearer, time, wanted in (((0.0, 0.0), 0.0, 0.0), ((4.0, 12.0), 0.5, 6.0), ((-9.0, -9.0), 1.0, -9.0)):
+        ends = drawn(SphereLook((800, 400)), nearer, time).reshape(-1, 2)
+        heading, tilt = (ends[:, 0] - 0.5) * 2 * np.pi, (0.5 - ends[:, 1]) * np.pi
+        d = np.stack([np.sin(heading) * np.cos(tilt), np.cos(heading) * np.cos(tilt), np.sin(tilt)], axis=-1)
+        assert np.abs(np.degrees(np.arcsin(d[:, 1])) - wanted).max() < 0.1
+        round_ = np.sort(np.degrees(np.arctan2(d[:, 0], d[:, 2])))
+        assert np.diff(round_, append=round_[0] + 360).max() < 4.5, "all the way round"
+
+    def view(heading):
+        return ViewLook((960, 540), ViewPath(keys=(Key(0.0, heading=heading, fov=90.0),)), (1.0, 540 / 960))
+
+    assert not len(drawn(view(0.0), (0.0, 0.0)))
+    x, y = np.moveaxis(drawn(view(90.0), (10.0, 10.0)), -1, 0)
+    ahead, high = 1 - 2 * x, (1 - 2 * y) * 540 / 960  # who looks to the right has what lies ahead on the left
+    assert ahead / np.sqrt(1 + ahead**2 + high**2) == pytest.approx(np.sin(np.radians(10.0)), abs=1e-3) and np.ptp(y) == pytest.approx(1.0)

@@ -72,6 +72,14 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     _wiped(window, lenses.looking)
     window.bench.compare("wipe")
     assert lenses.looking.instead() is None and window.bench.picture.way is None
+    # Two lenses are shown as their sphere, with the line where they meet on it, the view that is delivered beside it.
+    view = window.bench.picture
+    assert wait(lambda: view.after is not None and view.after.width() == pytest.approx(2 * view.after.height(), abs=2), settle=0.2)
+    assert window.bench.side.isVisible() and window.bench.side.after is not None
+    rect, image = view.picture_rect(), view.grab().toImage()
+    row = [image.pixelColor(int(rect.left() + i), int(rect.center().y())) for i in range(int(rect.width()))]
+    line = [i / rect.width() for i, c in enumerate(row) if c.red() > 200 and 120 < c.green() < 220 and c.blue() < 150]
+    assert line and all(min(abs(x - 0.25), abs(x - 0.75)) < 0.06 for x in line) and min(line) < 0.5 < max(line), line
     worst = max(lenses.measuring.found(desk.shot).errors, key=lambda e: e.degrees)
     assert f"{worst.degrees:.3f}°, {worst.pixels:.1f} px" in lenses.agree.toolTip() and not lenses.agree.isHidden()
     bench.foot.here.click()

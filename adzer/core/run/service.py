@@ -72,6 +72,12 @@ class Picturing:
     marks: bool = False
 
 
+def wholly(route: Route, card: cards.DeliveryCard) -> tuple[Route, cards.DeliveryCard]:
+    """By which all of the recording is shown, desqueezed, whatever is delivered of it."""
+    uncropped = route.with_("shape", shape=None, hold="native", view=None, moves=None, bent=(), enlarged=1.0, keep=None)
+    return uncropped.with_("deliver", raster=None, over=()), msgspec.structs.replace(card, shape=None)
+
+
 @dataclass(frozen=True)
 class Chore:
     """``what``: take · look · play · analyse · found · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses · sync ·
@@ -181,14 +187,9 @@ class Pictures:
         return made
 
     def make(self, ask: Picturing) -> Reply:
-        route = ask.route
+        route, card = ask.route, cards.delivery(ask.card)
         if ask.whole:
-            route = route.with_(
-                "shape", shape=None, hold="native", view=None, moves=None, bent=(), enlarged=1.0, keep=None
-            ).with_("deliver", raster=None, over=())
-        card = cards.delivery(ask.card)
-        if ask.whole:
-            card = msgspec.structs.replace(card, shape=None)
+            route, card = wholly(route, card)
         walked = walk(route, ask.facts, ask.seen, card)
         frame = self.frame(ask.facts, ask.number)
         moment = clock_of(ask.facts).time(frame.number)

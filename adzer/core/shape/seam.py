@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..plan import Panel
 from ..space.looks import ViewLook
-from ..space.meeting import Meeting, turned_round
+from ..space.meeting import Below, Meeting, turned_round
 from ..space.sphere import Array, Round, rotation
 from .view import Viewed
 
@@ -48,6 +49,28 @@ def crossing(viewed: Viewed, seconds: float, near: Sequence[tuple[float, float]]
     tear = max((abs(a - closed) for a in here), default=None)
     pixels = None if tear is None else float(np.radians(tear) * viewed.look.size[0] / fov)
     return Crossing(float(times[n]), pixels, _clear(seen, times, meeting))
+
+
+def way(panel: Panel, time: float, columns: int = 96) -> Array:
+    """(n, 2, 2) both ends (x, y) of short lines, in shares of the panel's width and height, along which two lenses pass into each other
+    there; none if one lens alone is seen. Where the sign of ``Meeting.off`` changes between the corners of ``columns`` by as many cells."""
+    share = panel.patches[0].share
+    meeting = share.of if isinstance(share, Below) else share
+    if not isinstance(meeting, Meeting):
+        return np.zeros((0, 2, 2))
+    rows = max(round(columns * panel.size[1] / panel.size[0]), 2)
+    x, y = np.meshgrid(np.linspace(0, 1, columns + 1), np.linspace(0, 1, rows + 1))
+    off = meeting.off(panel.look.directions(x * panel.size[0], y * panel.size[1], time), time)
+    ends = []
+    for (r0, c0), (r1, c1) in (((0, 0), (0, 1)), ((0, 1), (1, 1)), ((1, 1), (1, 0)), ((1, 0), (0, 0))):  # a cell's four edges
+        a, b = off[r0 : rows + r0, c0 : columns + c0], off[r1 : rows + r1, c1 : columns + c1]
+        passes = (a < 0) != (b < 0)
+        along = np.where(passes, a / np.where(passes, a - b, 1.0), np.nan)
+        ends.append(np.stack([x[:-1, :-1] + (c0 + (c1 - c0) * along) / columns, y[:-1, :-1] + (r0 + (r1 - r0) * along) / rows], axis=-1))
+    met = np.stack(ends, axis=2).reshape(-1, 4, 2)
+    crossed = ~np.isnan(met[:, :, 0])
+    simple = crossed.sum(axis=1) == 2
+    return np.asarray(met[simple][crossed[simple]].reshape(-1, 2, 2))
 
 
 def _seen(look: ViewLook, time: float) -> Array:

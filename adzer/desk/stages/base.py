@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QWidget
 
 from ...core import cards
 from ...core.job import Shot
-from ...core.route import Walk
+from ...core.route import Route, Walk
 from ...core.run.service import Reply
 from ...core.shape.advise import shape_text
 from ..looping import Looping
@@ -34,7 +34,6 @@ class StageBench(QObject):
 
     stage = ""
     whole = False
-    held = True  # as Steady holds it, where it is whole, too
     scopes = False
     marks = False
     side_share = 0.6  # of the main picture's width, for the delivered one beside it
@@ -108,6 +107,10 @@ class StageBench(QObject):
     def flip(self) -> None:
         """The other of two that are looked at by turns."""
         self.desk.said.emit("There is one picture here: nothing to be seen by turns. Two eyes or two lenses are, on Join.")
+
+    def shown_as(self, route: Route) -> Route:
+        """By which the whole picture is shown, where it is."""
+        return route
 
     def moved(self, shot: Shot) -> None:
         """Only the frame in view has changed."""

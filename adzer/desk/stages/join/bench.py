@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF
-from PySide6.QtGui import QImage, QPainter
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QImage, QPainter, QPen
 
+from ....core.cards import delivery
 from ....core.job import Shot
 from ....core.media.clock import clock_of
-from ....core.route import Walk
+from ....core.plan import Panel
+from ....core.route import Route, Walk, walk
+from ....core.run.service import wholly
+from ....core.shape.seam import way
 from ..base import StageBench
 from .eyes import Pair
 from .footcard import FootCard
@@ -16,9 +20,12 @@ from .looking import Looking
 from .partners import PartnersCard
 from .step import StepCard, partner
 
+SEAM = "#FFB347"
+
 
 class JoinBench(StageBench):
     stage = "join"
+    whole_words = "the whole sphere · the line: where the lenses pass into each other"
     hint = "Q as recorded · W wipe · ⇧E the other eye or lens · [ ] stage · ↑↓ shot · Esc fold"
 
     def build(self) -> None:
@@ -26,12 +33,14 @@ class JoinBench(StageBench):
         self.step = StepCard(self.desk)
         self.lenses, self.pair = Lenses(self.desk, self.repaint.emit), Pair(self.desk, self.repaint.emit)
         self.foot = FootCard(self.desk)
+        self._sphere: tuple[object, tuple[Panel, ...]] | None = None  # of what, and its panel
         self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions, self.foot]
         self.instruments = [self.step.curve, *self.pair.instruments, *self.lenses.instruments]
 
     def refresh(self, shot: Shot, walked: Walk) -> None:
         stop = walked["join"]
         self.quiet.setVisible(self._two() is None)
+        self._lay(walked)
         self.step.refresh(shot, walked)
         self.lenses.refresh(shot, walked)
         self.pair.refresh(shot, walked)
@@ -68,10 +77,37 @@ class JoinBench(StageBench):
         clock = clock_of(shot.facts)
         return [clock.frame(t) for t in self.pair.pegs(shot)]
 
+    def shown_as(self, route: Route) -> Route:
+        return route.with_("join", laid="sphere")
+
+    def _lay(self, walked: Walk) -> None:
+        """Two lenses are shown as the sphere that they make, beside what is delivered of it."""
+        whole = walked.draft.rig is not None and not walked.draft.rig.whole
+        if whole != self.whole:
+            self.whole = whole
+            self.relaid.emit()
+
+    def _draw_seam(self, painter: QPainter, rect: QRectF) -> None:
+        """Where the lenses pass into each other, on the sphere."""
+        shot = self.desk.shot
+        if shot is None or self.desk.walk(shot).draft.rig is None:
+            return
+        key = (shot.id, self.desk.route_of(shot), self.desk.card_of(shot), self.desk.seen(shot))
+        if self._sphere is None or self._sphere[0] != key:
+            route, card = wholly(self.shown_as(key[1]), delivery(key[2]))
+            self._sphere = key, walk(route, shot.facts, key[3], card, measured=self.desk.found(shot)).draft.panels[:1]
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(SEAM), 1.6, Qt.PenStyle.DashLine))
+        for panel in self._sphere[1]:
+            for a, b in way(panel, clock_of(shot.facts).time(self.desk.frame)):
+                painter.drawLine(*(QPointF(rect.left() + x * rect.width(), rect.top() + y * rect.height()) for x, y in (a, b)))
+
     def instead(self) -> QImage | None:
         return self.pair.looking.instead() or self.lenses.looking.instead()
 
     def overlay(self, painter: QPainter, rect: QRectF) -> None:
+        if self.instead() is None:
+            self._draw_seam(painter, rect)
         self.pair.looking.overlay(painter, rect)
         self.pair.overlay(painter, rect)
         self.lenses.looking.overlay(painter, rect)

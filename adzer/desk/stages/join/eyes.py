@@ -44,7 +44,7 @@ class Pair:
     def __init__(self, desk: Desk, repaint: Callable[[], None]) -> None:
         self.desk = desk
         self._pinning = False
-        self.looking = Looking(desk, "eyes look", LOOKS, ("left eye", "right eye"), repaint)
+        self.looking = Looking(desk, "eyes look", LOOKS, ("left eye", "right eye"), "delivered", repaint)
         self.measuring = Measuring(desk, EYES, Seen, ("Measure both eyes", "Comparing both eyes…"), self._measured)
         self.button = self.measuring.button
         self.first = Choice([("left first", "left"), ("right first", "right")])

@@ -54,7 +54,7 @@ class Lenses:
         self.variant = Pick([(v or "as it is used mostly", v) for v in rig.VARIANTS], "")
         self.keep = act("Keep it as a card for all jobs", self._keep, False)
         self.stand = Question("How do the two lenses stand?", self.button, self.cards, self.along.button, self.forget, self.variant, self.keep)
-        self.looking = Looking(desk, "lenses look", LOOKS, ("first lens", "second lens"), repaint)
+        self.looking = Looking(desk, "lenses look", LOOKS, ("first lens", "second lens"), "sphere", repaint)
         self.seen = Question("How are they looked at here?", self.looking.choice)
         self.pointing, self.reach = False, Reach()
         self.pointed = act(POINT, self._begin_point, False)

@@ -23,9 +23,12 @@ COMPARED = {"wipe": WIPE, "turn": "by turns", "apart": "apart"}  # what the keys
 
 class Looking:
     """``chore`` of the service makes it. ``ways``: how, in words, what the chore calls it, and what is said under the picture; ``names`` of the
-    two, which are shown by turns or left and right of a line. ``repaint``: has the picture drawn anew."""
+    two, which are shown by turns or left and right of a line; ``plain``: what is in its place otherwise. ``repaint``: has the picture drawn
+    anew."""
 
-    def __init__(self, desk: Desk, chore: str, ways: list[tuple[str, str, str]], names: tuple[str, str], repaint: Callable[[], None]) -> None:
+    def __init__(
+        self, desk: Desk, chore: str, ways: list[tuple[str, str, str]], names: tuple[str, str], plain: str, repaint: Callable[[], None]
+    ) -> None:
         self.desk, self.chore, self.names, self.repaint = desk, chore, names, repaint
         self.says = {value: words for _, value, words in ways}
         self.how: str | None = None
@@ -38,7 +41,7 @@ class Looking:
         self.timer = QTimer()
         self.timer.setInterval(TURNS)
         self.timer.timeout.connect(self._next)
-        self.choice = Choice([("as recorded", None), *((name, value) for name, value, _ in ways)], None)
+        self.choice = Choice([(plain, None), *((name, value) for name, value, _ in ways)], None)
         self.choice.chosen.connect(self._look)
 
     def _look(self, how: object) -> None:

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
 from ....core.media.clock import clock_of
-from ....core.route import Walk
+from ....core.route import Route, Walk
 from ....core.run.steadied import Drawn
 from ....core.run.steadying import TRAVELS
 from ....core.space.looks import RoundLook
@@ -295,9 +295,12 @@ class SteadyBench(StageBench):
 
     def _look(self, recorded: bool) -> None:
         """At the whole recorded picture, with what was followed in it, or at what is delivered."""
-        self.whole, self.held = bool(recorded), not recorded
+        self.whole = bool(recorded)
         self.relaid.emit()
         self._moved()
+
+    def shown_as(self, route: Route) -> Route:
+        return route.with_("steady", method="off")
 
     def _followed(self) -> None:
         self.whole_words = self.recorded.words()

@@ -13,7 +13,7 @@ from scipy.optimize import fsolve
 from scipy.spatial.transform import Rotation
 
 from adzer.core import cards
-from adzer.core.compile import freeze
+from adzer.core.compile import freeze, preview_plan
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
 from adzer.core.join import rig
@@ -523,3 +523,29 @@ def test_the_seam_is_drawn_where_both_lenses_see_at_the_same_angle():
     x, y = np.moveaxis(drawn(view(90.0), (10.0, 10.0)), -1, 0)
     ahead, high = 1 - 2 * x, (1 - 2 * y) * 540 / 960  # who looks to the right has what lies ahead on the left
     assert ahead / np.sqrt(1 + ahead**2 + high**2) == pytest.approx(np.sin(np.radians(10.0)), abs=1e-3) and np.ptp(y) == pytest.approx(1.0)
+
+
+@pytest.mark.parametrize("across", [200.0, 172.0])
+def test_what_memory_held_before_is_never_read(near, monkeypatch, across):
+    """Loops take for granted that all are numbers, and end the process where memory that nobody has written holds none: it holds none here.
+    Small spheres, whose rows are worked on far from where detail is told apart, and lenses that leave a part of the sphere bare."""
+    _, facts, seen, route, found = near
+    join = rig.answers(found) | {"lenses": [lens | {"across": across} for lens in rig.answers(found)["lenses"]], "laid": "sphere"}
+    walked = walk(route.with_("join", **join), facts, seen, cards.delivery("web-wide"))
+    plan = preview_plan(walked, 534, 380)
+    with Inputs(plan.inputs, facts) as inputs:
+        (planes,) = inputs.along(np.array([0]), np.array([0.0]))
+        frames = [tuple(p.copy() for p in each) for each in planes]
+
+    def made():
+        codes = [np.zeros(plan.raster[::-1], plan.target.format.dtype) for _ in range(3)]
+        with Processor(plan) as processor:
+            processor.run(frames, tuple(codes), 0.0)
+        return np.stack(codes)
+
+    plain, full = made(), np.full
+    unwritten = lambda shape, dtype=float, *a, **k: full(shape, np.nan if np.issubdtype(dtype, np.floating) else 77, dtype)  # noqa: E731
+    monkeypatch.setattr(np, "empty", unwritten)
+    again = made()
+    monkeypatch.undo()
+    assert np.array_equal(plain, again) and plain[0].std() > 100

@@ -161,11 +161,11 @@ class _Mapped(_Job):
         n, rows = panel.size[0], views.ROWS if not self.mixed else max(STRIP, STEPS[0])
         for _ in range(threads):
             room: dict[str, NDArray[np.generic]] = {
-                "sampled": np.empty((rows, 3, n + views.SLACK), np.float32), "cover": np.empty((rows, n), np.float32),
+                "sampled": np.zeros((rows, 3, n + views.SLACK), np.float32), "cover": np.zeros((rows, n), np.float32),
             }  # fmt: skip
             if self.mixed:
-                room |= {k: np.empty((rows, *(3,) * (k == "light"), n), np.float32) for k in ("light", "weight")}
-                room |= {"run": np.empty(rows * 3 * (n + views.SLACK), np.float32), "run cover": np.empty(rows * n, np.float32)}
+                room |= {k: np.zeros((rows, *(3,) * (k == "light"), n), np.float32) for k in ("light", "weight")}
+                room |= {"run": np.zeros(rows * 3 * (n + views.SLACK), np.float32), "run cover": np.zeros(rows * n, np.float32)}
             self._rooms.put(room)
         self._map: tuple[list[Grid], list[Strip]] | None = None
         self._coming: tuple[float, Future[tuple[list[Grid], list[Strip]]]] | None = None

@@ -207,7 +207,8 @@ class Sampler:
                         1 / sub[i] / 2 ** both[chroma],
                         (index + 0.5) / 2 ** both[chroma] - 0.5,
                     )
-        self.reduced = tuple(np.empty(max(int(n), 1), np.float32) for n in ends)
+        # Squares that are not wanted are read all the same, where they count nothing: they must be numbers, as loops take for granted.
+        self.reduced = tuple(np.zeros(max(int(n), 1), np.float32) for n in ends)
 
     def grid(self, time: float, most: int = STEPS[0]) -> Grid:
         return grid(self.look, self.patch, time, self.form.sub, self.halved, most)

@@ -79,8 +79,9 @@ class Meeting:
 
     def off(self, d: Array, time: float) -> Array:
         """Radians (…) by which directions (…, 3) of any length lie beyond the way, towards ``axis``."""
-        from_own, from_other = (between(d, np.broadcast_to(np.array(v), d.shape)) for v in (self.axis, self.other))
-        off = np.radians(from_other - from_own) / 2
+        length = np.sqrt(np.einsum("...i,...i->...", d, d))[..., None]  # of its cosine an angle is exact where it counts: far from both axes
+        own, other = np.moveaxis(np.arccos(np.clip(d @ np.array((self.axis, self.other)).T / length, -1.0, 1.0)), -1, 0)
+        off = (other - own) / 2
         return np.asarray(off if self.seam is None else off - self.seam.at(turned_round(d, np.array(self.axis)), time))
 
     def at(self, d: Array, time: float) -> Array:

@@ -42,6 +42,7 @@ from .widgets.questions import Question
 from .widgets.rule import Rule
 
 PLAY_WIDTH = 960
+HAND_WIDTH = 280  # pixels of a picture that takes long, while something is dragged
 SHELF, TALL_SHELF = 196, 300  # pixels, with all instruments side by side, or one of them over the full width
 
 
@@ -317,8 +318,9 @@ class BenchView(QWidget):
         with_before = self.picture.hold_before or self.picture.way is not None
         room = self.picture.room()
         size = (room.width(), room.height())
-        if self.timer.isActive():
-            size = (min(size[0], PLAY_WIDTH), min(size[1], PLAY_WIDTH))
+        most = HAND_WIDTH if bench.heavy and (self.desk.drafting or self.timer.isActive()) else PLAY_WIDTH if self.timer.isActive() else None
+        if most is not None:
+            size = (min(size[0], most), min(size[1], most))
         facts, route, seen = self.desk.shown(shot)
         common = {
             "facts": facts, "seen": seen, "route": route, "card": self.desk.card_of(shot),

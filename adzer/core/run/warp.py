@@ -145,11 +145,11 @@ def corners(look: Look, step: int) -> tuple[Array, Array]:
 
 
 def _coarse_enough(patch: Patch, width: float, d: Array, step: int) -> bool:
-    """Does a way ``width`` wide take four cells?"""
+    """Does a way ``width`` wide take four cells? Of two pixels they are fine enough, however narrow it is."""
     apart = np.linalg.norm(np.diff(d, axis=1), axis=-1)
     if not isinstance(patch.lens, Flat):
         apart = apart / np.linalg.norm(d[:, 1:], axis=-1)
-    return step == 1 or float(apart.max()) * 4 <= width
+    return step <= 2 or float(apart.max()) * 4 <= width
 
 
 def _cells(span: Array, most: int, enlarged: float) -> NDArray[np.int32]:

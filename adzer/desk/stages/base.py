@@ -34,6 +34,7 @@ class StageBench(QObject):
 
     stage = ""
     whole = False
+    heavy = False  # its picture takes long: a smaller one is shown while something is dragged, or it plays
     scopes = False
     marks = False
     side_share = 0.6  # of the main picture's width, for the delivered one beside it

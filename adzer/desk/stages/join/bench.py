@@ -84,7 +84,7 @@ class JoinBench(StageBench):
         """Two lenses are shown as the sphere that they make, beside what is delivered of it."""
         whole = walked.draft.rig is not None and not walked.draft.rig.whole
         if whole != self.whole:
-            self.whole = whole
+            self.whole = self.heavy = whole
             self.relaid.emit()
 
     def _draw_seam(self, painter: QPainter, rect: QRectF) -> None:

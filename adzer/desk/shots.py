@@ -164,7 +164,7 @@ class Camera:
         self._bench(JoinBench).lenses.button.click()
         wait(lambda: desk.shot is not None and desk.shot.route.join.error is not None and not desk.worker.busy, seconds=120, settle=1.5)
         desk.answer("join", distance=2.0, base=0.03, close=False)
-        wait(lambda: not desk.worker.busy, settle=1.5)
+        wait(lambda: not desk.worker.busy, settle=3.0)
         self.take("bench-join")
         for _ in range(3):
             desk.undo()

@@ -33,6 +33,7 @@ class JoinBench(StageBench):
         self.step = StepCard(self.desk)
         self.lenses, self.pair = Lenses(self.desk, self.repaint.emit), Pair(self.desk, self.repaint.emit)
         self.foot = FootCard(self.desk)
+        self.lenses.looking.choice.chosen.connect(lambda _: self._lay())
         self._sphere: tuple[object, tuple[Panel, ...]] | None = None  # of what, and its panel
         self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions, self.foot]
         self.instruments = [self.step.curve, *self.pair.instruments, *self.lenses.instruments]
@@ -40,7 +41,7 @@ class JoinBench(StageBench):
     def refresh(self, shot: Shot, walked: Walk) -> None:
         stop = walked["join"]
         self.quiet.setVisible(self._two() is None)
-        self._lay(walked)
+        self._lay()
         self.step.refresh(shot, walked)
         self.lenses.refresh(shot, walked)
         self.pair.refresh(shot, walked)
@@ -80,9 +81,10 @@ class JoinBench(StageBench):
     def shown_as(self, route: Route) -> Route:
         return route.with_("join", laid="sphere")
 
-    def _lay(self, walked: Walk) -> None:
-        """Two lenses are shown as the sphere that they make, beside what is delivered of it."""
-        whole = walked.draft.rig is not None and not walked.draft.rig.whole
+    def _lay(self) -> None:
+        """Two lenses are shown as the sphere that they make, beside what is delivered of it; what both see has all the room."""
+        rig = self.desk.walk(self.desk.shot).draft.rig if self.desk.shot is not None else None
+        whole = rig is not None and not rig.whole and self.lenses.looking.how is None
         if whole != self.whole:
             self.whole = self.heavy = whole
             self.relaid.emit()

@@ -7,10 +7,11 @@ from collections.abc import Callable
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, QTimer
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QColor, QImage, QPainter, QPen
 
 from ...model import Desk
+from ...theme import font
 from ...widgets.questions import Choice
 
 LOOKED = 1200  # columns of what is looked at
@@ -143,7 +144,8 @@ class Looking:
         elif self.how == "by turns":
             name = f" · {self.names[self._turn % 2]}" + (" · ⇧E shows the other" if self._by_hand else "")
         painter.setPen(QColor("#FFFFFF"))
-        painter.drawText(QPointF(rect.left(), rect.bottom() + 16), self.says[str(self.how)] + name)
+        painter.setFont(font(9))
+        painter.drawText(rect.translated(0, rect.height() + 3), int(Qt.TextFlag.TextWordWrap), self.says[str(self.how)] + name)
 
     def _draw_wipe(self, painter: QPainter, rect: QRectF) -> None:
         x = rect.left() + rect.width() * self.split

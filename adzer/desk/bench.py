@@ -145,13 +145,18 @@ class BenchView(QWidget):
         for view in (self.picture, self.side):
             view.space_changed.connect(self.ask)
         self.picture.dragged.connect(self._dragged)
-        self.picture.overlay = lambda painter, rect: self.bench.overlay(painter, rect) if self.bench else None
+        self.picture.overlay = self._overlay
         self.picture.instead = lambda: self.bench.instead() if self.bench else None
         desk.worker.pictured.connect(self._pictured)
         desk.drafted.connect(self.refresh)
         desk.changed.connect(self.refresh)
         desk.moved.connect(self.refresh)
         desk.slips_moved.connect(self._refresh_answers)
+
+    def _overlay(self, painter: QPainter, rect: QRectF) -> None:
+        """What the stage draws over its picture; over the recorded one, while that is held, it would lie wrong."""
+        if self.bench is not None and not self.picture.hold_before:
+            self.bench.overlay(painter, rect)
 
     def _lay_out(self) -> None:
         pictures = self._pictures = QHBoxLayout()

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QImage, QPainter, QPen
 
 from ....core.cards import delivery
 from ....core.job import Shot
 from ....core.media.clock import clock_of
-from ....core.plan import Panel
 from ....core.route import Route, Walk, walk
 from ....core.run.service import wholly
 from ....core.shape.seam import way
@@ -16,11 +15,9 @@ from ..base import StageBench
 from .eyes import Pair
 from .footcard import FootCard
 from .lenses import Lenses
-from .looking import Looking
+from .looking import OVER, Looking
 from .partners import PartnersCard
 from .step import StepCard, partner
-
-SEAM = "#FFB347"
 
 
 class JoinBench(StageBench):
@@ -34,7 +31,7 @@ class JoinBench(StageBench):
         self.lenses, self.pair = Lenses(self.desk, self.repaint.emit), Pair(self.desk, self.repaint.emit)
         self.foot = FootCard(self.desk)
         self.lenses.looking.choice.chosen.connect(lambda _: self._lay())
-        self._sphere: tuple[object, tuple[Panel, ...]] | None = None  # of what, and its panel
+        self._sphere: tuple[object, Walk] | None = None  # of what, and how it is shown
         self.questions = [self.quiet, self.step, *self.pair.questions, *self.lenses.questions, self.foot]
         self.instruments = [self.step.curve, *self.pair.instruments, *self.lenses.instruments]
 
@@ -83,26 +80,38 @@ class JoinBench(StageBench):
 
     def _lay(self) -> None:
         """Two lenses are shown as the sphere that they make, beside what is delivered of it; what both see has all the room."""
-        rig = self.desk.walk(self.desk.shot).draft.rig if self.desk.shot is not None else None
-        whole = rig is not None and not rig.whole and self.lenses.looking.how is None
+        walked = self.desk.walk(self.desk.shot) if self.desk.shot is not None else None
+        rig = walked.draft.rig if walked is not None else None
+        as_delivered = rig is not None and rig.whole and walked is not None and walked.stopped is None
+        whole = rig is not None and not as_delivered and self.lenses.looking.how is None
         if whole != self.whole:
             self.whole = self.heavy = whole
             self.relaid.emit()
 
     def _draw_seam(self, painter: QPainter, rect: QRectF) -> None:
-        """Where the lenses pass into each other, on the sphere."""
+        """Where the lenses pass into each other in the picture that is shown."""
         shot = self.desk.shot
-        if shot is None or self.desk.walk(shot).draft.rig is None:
+        walked = self._shown_walk(shot) if shot is not None else None
+        if shot is None or walked is None or (walked.stopped is not None and not (self.whole and walked.stopped.stage == "deliver")):
             return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(QColor(OVER), 1.6))
+        x, y, wide, high = walked.draft.filled
+        inner = QRectF(rect.left() + x * rect.width(), rect.top() + y * rect.height(), wide * rect.width(), high * rect.height())
+        for panel in walked.draft.panels[:1]:
+            for a, b in way(panel, clock_of(shot.facts).time(self.desk.frame)):
+                painter.drawLine(*(QPointF(inner.left() + x * inner.width(), inner.top() + y * inner.height()) for x, y in (a, b)))
+
+    def _shown_walk(self, shot: Shot) -> Walk | None:
+        """Of the picture that is shown of two lenses; None if there are no two."""
+        walked = self.desk.walk(shot)
+        if walked.draft.rig is None or not self.whole:
+            return walked if walked.draft.rig is not None else None
         key = (shot.id, self.desk.route_of(shot), self.desk.card_of(shot), self.desk.seen(shot))
         if self._sphere is None or self._sphere[0] != key:
             route, card = wholly(self.shown_as(key[1]), delivery(key[2]))
-            self._sphere = key, walk(route, shot.facts, key[3], card, measured=self.desk.found(shot)).draft.panels[:1]
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(SEAM), 1.6, Qt.PenStyle.DashLine))
-        for panel in self._sphere[1]:
-            for a, b in way(panel, clock_of(shot.facts).time(self.desk.frame)):
-                painter.drawLine(*(QPointF(rect.left() + x * rect.width(), rect.top() + y * rect.height()) for x, y in (a, b)))
+            self._sphere = key, walk(route, shot.facts, key[3], card, measured=self.desk.found(shot))
+        return self._sphere[1]
 
     def instead(self) -> QImage | None:
         return self.pair.looking.instead() or self.lenses.looking.instead()

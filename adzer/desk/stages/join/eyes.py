@@ -23,7 +23,7 @@ from ...widgets.lines import Lines
 from ...widgets.plots import Plot
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..measuring import Measuring
-from .looking import WIPE, Looking
+from .looking import OVER, WIPE, Looking
 
 LONGER = 10  # times, by which what is left is drawn
 NEAR_KEY = 0.02  # seconds within which a key is the same one
@@ -97,7 +97,7 @@ class Pair:
             return
         painter.setBrush(Qt.BrushStyle.NoBrush)
         times = LONGER * rect.width() / 1920
-        for colour, which in ((QColor(255, 255, 255, 150), 2), (QColor("#FFB347"), 3)):
+        for colour, which in ((QColor(255, 255, 255, 150), 2), (QColor(OVER), 3)):
             painter.setPen(QPen(colour, 1.2 if which == 2 else 2.4))
             for arrow in found.arrows:
                 at = QPointF(rect.left() + arrow[0] * rect.width(), rect.top() + arrow[1] * rect.height())

@@ -18,6 +18,7 @@ LOOKED = 1200  # columns of what is looked at
 TURNS = 700  # milliseconds that each of two is shown: slower than anything that flashes
 LEAST = 0.34  # seconds between two turns by hand: no more than three a second, though a key be held
 WIPE = "wipe"
+OVER = "#FFB347"  # what is drawn over a picture and matters
 GRASP = 14  # pixels about the wipe's line within which it is taken hold of
 COMPARED = {"wipe": WIPE, "turn": "by turns", "apart": "apart"}  # what the keys of comparing do while two are looked at
 

@@ -7,6 +7,8 @@ import math
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
+from .looking import OVER
+
 NEAREST, FARTHEST = 0.3, 30.0  # metres; what lies beyond is far away
 LEFT, RIGHT, AT, HIGH = 0.15, 0.85, 0.93, 0.05  # of the picture: where it begins and ends, how low it lies, and how near to it one may press
 MARKS = (0.5, 1.0, 2.0, 5.0, 10.0)
@@ -70,7 +72,7 @@ class Reach:
             painter.drawLine(QPointF(x(share), y - 4), QPointF(x(share), y + 4))
             painter.drawText(QRectF(x(share) - 20, y + 4, 40, 14), Qt.AlignmentFlag.AlignHCenter, words)
         at = x(place_of(self.distance))
-        painter.setBrush(QColor("#FFB347"))
+        painter.setBrush(QColor(OVER))
         painter.drawEllipse(QPointF(at, y), 6, 6)
         words = "meet far away" if self.distance is None else f"meet {self.distance:g} m away"
         painter.drawText(QRectF(min(max(at - 60, band.left()), band.right() - 120), y - 25, 120, 14), Qt.AlignmentFlag.AlignHCenter, words)

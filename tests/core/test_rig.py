@@ -39,7 +39,7 @@ from adzer.core.sim import camera as cameras
 from adzer.core.sim import pairs, player
 from adzer.core.sim.optics import Disc, Sphere, eyes
 from adzer.core.space.looks import SphereLook, ViewLook
-from adzer.core.space.meeting import Around, Meeting
+from adzer.core.space.meeting import Around, Below, Meeting
 from adzer.core.space.path import Key, ViewPath
 from adzer.core.space.sphere import Lens, Round
 
@@ -504,8 +504,9 @@ def test_the_seam_is_drawn_where_both_lenses_see_at_the_same_angle():
     """On a sphere and in views of it, against the angles by arithmetic; it wanders over time, and is nowhere where one lens alone is seen."""
     lens = Round((800, 400), (Lens(200, 200, 190, 200.0), Lens(600, 200, 190, 200.0, 180.0)))
 
-    def drawn(look, nearer, time=0.0):
+    def drawn(look, nearer, time=0.0, covered=False):
         share = Meeting((0.0, 1.0, 0.0), (0.0, -1.0, 0.0), 0.05, Around((0.0, 2.0), tuple((float(np.radians(v)),) * 8 for v in nearer)))
+        share = Below(0.4, 0.1, share, True) if covered else share
         return seam.way(Panel(look, (Patch(lens, (0, 0, 800, 400), share=share),)), time)
 
     for nearer, time, wanted in (((0.0, 0.0), 0.0, 0.0), ((4.0, 12.0), 0.5, 6.0), ((-9.0, -9.0), 1.0, -9.0)):
@@ -520,6 +521,7 @@ def test_the_seam_is_drawn_where_both_lenses_see_at_the_same_angle():
         return ViewLook((960, 540), ViewPath(keys=(Key(0.0, heading=heading, fov=90.0),)), (1.0, 540 / 960))
 
     assert not len(drawn(view(0.0), (0.0, 0.0)))
+    assert np.array_equal(drawn(view(90.0), (3.0, 3.0), covered=True), drawn(view(90.0), (3.0, 3.0))), "though its foot is covered"
     x, y = np.moveaxis(drawn(view(90.0), (10.0, 10.0)), -1, 0)
     ahead, high = 1 - 2 * x, (1 - 2 * y) * 540 / 960  # who looks to the right has what lies ahead on the left
     assert ahead / np.sqrt(1 + ahead**2 + high**2) == pytest.approx(np.sin(np.radians(10.0)), abs=1e-3) and np.ptp(y) == pytest.approx(1.0)

@@ -218,7 +218,7 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, qtbot, tmp_path):
         assert wait(lambda: len(pair.looking.pictures) == 2 and not desk.worker.busy, settle=0.4) and not pair.looking.timer.isActive()
         shown.append(pair.looking.instead().cacheKey())
     assert shown[0] == shown[2] != shown[1]
-    for _ in range(5):
+    for _ in range(6):
         pair.looking.flip()
     assert pair.looking.instead().cacheKey() == shown[1]
     window.bench.compare("turn")

@@ -76,7 +76,14 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     view = window.bench.picture
     assert wait(lambda: view.after is not None and view.after.width() == pytest.approx(2 * view.after.height(), abs=2), settle=0.2)
     assert window.bench.side.isVisible() and window.bench.side.after is not None
+    drawn, over = [], bench.overlay
+    bench.overlay = lambda *to: (drawn.append(True), over(*to))
+    window.bench.hold_before(True)
+    view.grab()
+    assert not drawn, "nothing lies over the recorded picture"
+    window.bench.hold_before(False)
     rect, image = view.picture_rect(), view.grab().toImage()
+    assert drawn
     row = [image.pixelColor(int(rect.left() + i), int(rect.center().y())) for i in range(int(rect.width()))]
     line = [i / rect.width() for i, c in enumerate(row) if c.red() > 200 and 120 < c.green() < 220 and c.blue() < 150]
     assert line and all(min(abs(x - 0.25), abs(x - 0.75)) < 0.06 for x in line) and min(line) < 0.5 < max(line), line
@@ -182,7 +189,9 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, qtbot, tmp_path):
     crossed = next(f for f in desk.walk(desk.shot).findings if f.code == "eyes-crossed")
     desk.mend(desk.shot, crossed.fix)
     assert desk.shot.route.read.first == "right"
+    pair.looking.choice.choose("apart")
     pair.pinned.click()
+    assert pair.looking.how is None, "it is clicked in the first eye as it lies"
     pair.dragged(QPointF(0.35, 0.5), True)  # the left eye's picture: the right one is the first
     assert "in the right eye's picture" in window.note.text() and pair._pinning
     pair.dragged(QPointF(0.85, 0.5), True)

@@ -48,6 +48,13 @@ def phone_clip() -> Path:
     return CLIPS / "by-the-canal.mp4"
 
 
+def parts_folder(out: Path) -> Path:
+    """The folder of segments beside a master-to-be; of a name that nothing has if there is none."""
+    from adzer.core.run.parts import folders
+
+    return next(iter(folders(out)), out.with_name("there is none"))
+
+
 def picture(n: int, w: int, h: int, top: int) -> list[np.ndarray]:
     """A frame that cannot be taken for its neighbours: ramps that move with ``n``, and its number in bright bars."""
     x, y = np.meshgrid(np.arange(w), np.arange(h))

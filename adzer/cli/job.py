@@ -139,7 +139,7 @@ def answer(
         place, value = text.split("=", 1)
         stage, field = place.split(".")
         changes.setdefault(stage, {})[field] = _value(value)
-    with Job.open(job) as held:
+    with Job.open(job) as held, held.exclusively():  # what is answered is the job as it is, whoever else answers
         shots = chosen(held, patterns, camera)
         if not shots:
             raise AdzerError(f"{job} has no such shots.")
@@ -255,13 +255,17 @@ def judge(
     print(f"{verdict}: {', '.join(s.name for s in found)}")
 
 
-@app.command(help="Take a job on that somebody else made, so that its waiting slips may run.\n\nExample: adzer adopt mill.adzer")
-def adopt(job: JobFile) -> None:
+@app.command(help="Allow a job whose waiting renders were queued by someone else to render.\n\nExample: adzer trust mill.adzer")
+def trust(job: JobFile) -> None:
     from ..core.job import Job
 
     with Job.open(job) as held:
-        waiting = [s for s in held.slips() if s.state == "waiting"]
-        if held.stranger:
-            held.adopt()
-    for s in waiting:
+        strange = held.untrusted()
+        held.trust()
+    for s in strange:
         print(f"may run: {s.order.out}")
+    if not strange:
+        print("nothing that waits was queued by someone else")
+
+
+app.command("adopt", hidden=True)(trust)

@@ -320,27 +320,28 @@ def render(
             raise AdzerError(f"{job} has no shots yet. Add recordings first.")
         if str(out.absolute()) != str(held.out_folder):
             held.set_meta("output folder", out=str(out.absolute()))
-        slips, walk = set[int](), held.walker()
+        walk = held.walker()
         stopped = False
         findings: list[dict[str, object]] = []
         before = {s.order.digest: s.order.out for s in held.slips() if s.state == "done" and Path(s.order.out).exists()}
-        for each in shots:
-            for name, (added, route) in product(card or each.route.deliver.cards, each.route.masters):
-                path = held.master_path(each.name + added, cards.delivery(name))
-                try:
-                    order = freeze(each.name, each.facts, route, name, path, each.start, each.stop, held.seen(each.id), held.rate)
-                except Stopped as error:
-                    say(str(error))
-                    stopped = True
-                    continue
-                walked = walk(each, card=order.card)
-                told = [{"shot": each.name, **f} for f in options.told(walked.findings, each.name)]
-                findings += [f for f in told if f not in findings]
-                if order.digest in before:
-                    terminal.mention(f"{each.name} was made like this before, as {before[order.digest]}; it is made once more.")
-                slips.add(held.enqueue(each.id, order))
-        with progress("queue") as show:
-            queue.run(held, lambda slip, p: show(p), only=slips)
+        with terminal.queued(held) as slips:
+            for each in shots:
+                for name, (added, route) in product(card or each.route.deliver.cards, each.route.masters):
+                    path = held.master_path(each.name + added, cards.delivery(name))
+                    try:
+                        order = freeze(each.name, each.facts, route, name, path, each.start, each.stop, held.seen(each.id), held.rate)
+                    except Stopped as error:
+                        say(str(error))
+                        stopped = True
+                        continue
+                    walked = walk(each, card=order.card)
+                    told = [{"shot": each.name, **f} for f in options.told(walked.findings, each.name)]
+                    findings += [f for f in told if f not in findings]
+                    if order.digest in before:
+                        terminal.mention(f"{each.name} was made like this before, as {before[order.digest]}; it is made once more.")
+                    slips.add(terminal.queue_one(held, each.id, order))
+            with progress("queue") as show:
+                queue.run(held, lambda slip, p: show(p), only=slips)
         made = [s for s in held.slips() if s.id in slips]
     for slip in made:
         if slip.why:

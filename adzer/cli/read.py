@@ -10,7 +10,7 @@ import typer
 
 from ..core import records
 from ..core.errors import AdzerError
-from . import options
+from . import options, terminal
 from .terminal import (
     JobFile,
     Json,
@@ -167,9 +167,11 @@ def proxy(
         for s in chosen:  # a copy is as recorded: only what Read says of it matters
             found = walk(s)["read"].findings
             findings += [{"shot": s.name, **f} for f in options.told(list(found), s.name)]
-        slips = {held.enqueue(s.id, proxies.copy_order(held, s, card, size)) for s in chosen}
-        with progress("proxies") as show:
-            queue.run(held, lambda slip, p: show(p), only=slips)
+        with terminal.queued(held) as slips:
+            for s in chosen:
+                slips.add(terminal.queue_one(held, s.id, proxies.copy_order(held, s, card, size)))
+            with progress("proxies") as show:
+                queue.run(held, lambda slip, p: show(p), only=slips)
         made = [s for s in held.slips() if s.id in slips]
     if json_:
         rows = [{"copy": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made]

@@ -16,6 +16,7 @@ from ..core import records
 from ..core.errors import AdzerError
 
 if TYPE_CHECKING:
+    from ..core.compile import Order
     from ..core.intake.offload import Moving
     from ..core.job import Job, Shot
     from ..core.run import render
@@ -120,6 +121,26 @@ def made_if_absent(path: Path, rate: Fraction = Fraction(25)) -> None:
             raise
         return
     mention(f"{path} is new.")
+
+
+@contextmanager
+def queued(job: Job) -> Iterator[set[int]]:
+    """A set for the slips that a command queues: whatever ends the command, none of them is left waiting, where it would hold its
+    master's name."""
+    slips = set[int]()
+    try:
+        yield slips
+    finally:
+        job.withdraw(slips)
+
+
+def queue_one(job: Job, shot_id: int, order: Order) -> int:
+    """The slip's number: a new one, or the unfinished one of the very same order, which goes on from its last finished segment."""
+    old = job.resumed(shot_id, order)
+    if old is None:
+        return job.enqueue(shot_id, order)
+    mention(f"{old.order.out} was begun before; it goes on from there.")
+    return old.id
 
 
 def shot_named(job: Job, name: str) -> Shot:

@@ -13,18 +13,19 @@ from typing import Any, Literal, TypeVar
 
 import msgspec
 
-from . import habits, records, route
+from . import habits, holders, records, route, seal
 from .cards import DeliveryCard
 from .compile import ORDER_VERSION, Order
 from .deliver.advise import Trial
 from .errors import AdzerError, UnreadableError
 from .finding import Finding
 from .intake.group import Doubt
-from .ledger import Edit, Ledger
+from .ledger import Edit, EditConflict, Ledger
 from .media.probe import FileFacts
 from .read.seen import Seen
 from .read.step import turn_of, upright_raster
 from .route import Route, Walk, walk
+from .stage import STAGES
 
 T = TypeVar("T")
 
@@ -113,6 +114,7 @@ def take_before(shot: Shot, shots: Iterable[Shot]) -> Shot | None:
     return next((s for s in others if s.stop == shot.start), None)
 
 
+SLIP = "queued render"  # what the seals of slips are for
 LEASE = 30.0  # seconds for which a slip is held by whoever renders it
 
 
@@ -140,6 +142,7 @@ class Job(Ledger):
     def _check(self) -> None:
         super()._check()
         self.slips()
+        self.untrusted()
         self._checked, self._changes = self.shots(), self._db.total_changes
 
     # --- reading ---------------------------------------------------------------------------------------------------
@@ -279,19 +282,20 @@ class Job(Ledger):
             raise AdzerError(
                 f"{shot.name}: from frame {start} to {stop} there is nothing for a take. Set in before out."
             )
-        after = self._db.execute("SELECT MIN(position) FROM shots WHERE position > ?", (shot.position,)).fetchone()[0]
-        cursor = self._db.execute("SELECT * FROM shots WHERE id = ?", (shot.id,))
-        row = dict(zip([c[0] for c in cursor.description], cursor.fetchone(), strict=True))
         base = re.sub(r" · \d+$", "", shot.name)
-        names = {r[0] for r in self._db.execute("SELECT name FROM shots")}
-        name = next(n for n in (f"{base} · {k}" for k in range(2, 10_000)) if n not in names)
         with self.edit(f"{shot.name}: {'cut into two takes' if cut else 'another take'}") as edit:
+            now = self.shot(shot.id)
+            after = self._db.execute("SELECT MIN(position) FROM shots WHERE position > ?", (now.position,)).fetchone()[0]
+            cursor = self._db.execute("SELECT * FROM shots WHERE id = ?", (shot.id,))
+            row = dict(zip([c[0] for c in cursor.description], cursor.fetchone(), strict=True))
+            names = {r[0] for r in self._db.execute("SELECT name FROM shots")}
+            name = next(n for n in (f"{base} · {k}" for k in range(2, 10_000)) if n not in names)
             key = self._next_key()
             if cut:
-                edit.put("shots", shot.id, {"stop": start})
+                edit.put("shots", shot.id, {"stop": _value("stop", shot.stop, start, now.stop, shot.name)})
             edit.put("shots", key, row | {
                 "id": key, "name": name, "start": start, "stop": stop, "marks": "[]", "verdict": "",
-                "position": shot.position + 1 if after is None else (shot.position + after) / 2,
+                "position": now.position + 1 if after is None else (now.position + after) / 2,
             })  # fmt: skip
             self._log("add", name, f"a take of {shot.facts.name}", {"start": start, "stop": stop})
         return self.shot(key)
@@ -308,39 +312,56 @@ class Job(Ledger):
         return self.decide_all([(shot, new)], words)[0]
 
     def decide_all(self, pairs: list[tuple[Shot, Route]], words: str) -> list[Shot]:
-        """The same for several shots in one edit."""
+        """The same for several shots in one edit. What is applied is the difference between each shot as it was read and its new
+        route; answers that others gave meanwhile stay. EditConflict if one of them is the same answer."""
         with self.edit(words) as edit:
             for shot, new in pairs:
-                edit.put("shots", shot.id, {"route": records.to_json(new)})
-                self._log("decide", shot.name, words, _difference(shot.route, new))
+                now = self.shot(shot.id)
+                merged = _merged(shot.route, new, now.route, shot.name)
+                edit.put("shots", shot.id, {"route": records.to_json(merged)})
+                self._log("decide", shot.name, words, _difference(now.route, merged))
         return [self.shot(shot.id) for shot, _ in pairs]
 
     def set_range(self, shot: Shot, start: int, stop: int) -> Shot:
         with self.edit(f"{shot.name}: in and out") as edit:
-            edit.put("shots", shot.id, {"start": start, "stop": stop})
-            self._log("decide", shot.name, "in and out", {"start": start, "stop": stop})
+            now = self.shot(shot.id)
+            values: dict[str, object] = {
+                "start": _value("in", shot.start, start, now.start, shot.name), "stop": _value("out", shot.stop, stop, now.stop, shot.name)
+            }  # fmt: skip
+            edit.put("shots", shot.id, values)
+            self._log("decide", shot.name, "in and out", values)
         return self.shot(shot.id)
 
     def describe(self, changes: dict[int, dict[str, str]], words: str) -> None:
-        """Sets names, cameras, scenes, notes or verdicts of shots as one edit."""
+        """Sets names, cameras, scenes, notes or verdicts of shots as one edit: what is given, and nothing else."""
         with self.edit(words) as edit:
             for shot_id, values in changes.items():
+                self.shot(shot_id)
                 edit.put("shots", shot_id, {k: str(v) for k, v in values.items() if k in WORDS})
 
     def set_marks(self, shot: Shot, marks: Iterable[Mark]) -> None:
-        held = tuple(sorted(marks, key=lambda m: m.frame))
         with self.edit(f"{shot.name}: marks") as edit:
-            edit.put("shots", shot.id, {"marks": records.to_json(held)})
+            now = _several(shot.marks, tuple(marks), self.shot(shot.id).marks)
+            edit.put("shots", shot.id, {"marks": records.to_json(tuple(sorted(now, key=lambda m: m.frame)))})
 
     def set_files(self, changes: Sequence[tuple[Shot, dict[str, Any]]], words: str, edit: Edit | None = None) -> None:
         """Changes which files a shot consists of: ``facts``, ``kind``, ``parts``, ``doubts``, ``start``, ``stop``, and with them
-        ``route``."""
+        ``route`` and ``marks``, each from what the shot has to what is given."""
         if edit is None:
             with self.edit(words) as made:
                 self.set_files(changes, words, made)
             return
         for shot, values in changes:
-            plain: dict[str, object] = {k: v if isinstance(v, str | int) else records.to_json(v) for k, v in values.items()}
+            now, plain = self.shot(shot.id), dict[str, object]()
+            for name, mine in values.items():
+                base, here = getattr(shot, name), getattr(now, name)
+                if isinstance(mine, Route):
+                    mine = _merged(base, mine, here, shot.name)
+                elif isinstance(mine, tuple):
+                    mine = _several(base, mine, here)
+                else:
+                    mine = _value(name, base, mine, here, shot.name)
+                plain[name] = mine if isinstance(mine, str | int) else records.to_json(mine)
             edit.put("shots", shot.id, plain)
             files = ", ".join(Path(p.path).name for p in values.get("parts", ())) if "parts" in values else ""
             self._log("files", shot.name, words, {"files": files} if files else {})
@@ -362,9 +383,10 @@ class Job(Ledger):
             plain = records.to_plain(order)
             if plain["seen"] is not None:  # large, and the same in many slips
                 plain["seen"] = self._freeze(records.to_json(order.seen).encode())
+            body = records.to_json(plain)
             cursor = self._db.execute(
-                "INSERT INTO slips (at, state, shot_id, body, total) VALUES (?,?,?,?,?)",
-                (time.time(), "waiting", shot_id, records.to_json(plain), order.stop - order.start),
+                "INSERT INTO slips (at, state, shot_id, body, total, seal) VALUES (?,?,?,?,?,?)",
+                (time.time(), "waiting", shot_id, body, order.stop - order.start, seal.mark(SLIP, body)),
             )
             self._log(
                 "queue",
@@ -389,26 +411,71 @@ class Job(Ledger):
                 f"UPDATE slips SET {', '.join(f'{n} = ?' for n in names)} WHERE id = ?", (*values, slip_id)
             )
 
+    def untrusted(self) -> list[Slip]:
+        """Waiting slips that were not frozen by this person on this machine, whatever the file says: they do not run before
+        ``trust``."""
+        rows = self._db.execute("SELECT id, body, seal FROM slips WHERE state IN ('waiting', 'rendering')").fetchall()
+        strange = {r[0] for r in rows if not seal.holds(r[2], SLIP, str(r[1]))}
+        return [s for s in self.slips() if s.id in strange] if strange else []
+
+    def trust(self) -> None:
+        """From now on the slips that wait are this person's own."""
+        with self._changing():
+            for slip in self.untrusted():
+                (body,) = self._db.execute("SELECT body FROM slips WHERE id = ?", (slip.id,)).fetchone()
+                self._db.execute("UPDATE slips SET seal = ? WHERE id = ?", (seal.mark(SLIP, body), slip.id))
+                self._log("trust", slip.order.shot, f"{Path(slip.order.out).name} may be rendered", {"folder": self.where(slip.order.out)})
+
     def claim(self, only: Iterable[int] | None = None) -> Slip | None:
         """The next slip to render, of ``only`` these if they are given, held for LEASE seconds; ``renew`` holds it on. Slips
-        that nobody holds any more are waiting again."""
-        some = None if only is None else [int(i) for i in only]
+        that nobody holds any more are waiting again; those that were frozen elsewhere are passed by until they are trusted."""
         with self._changing():
-            self._db.execute(
-                "UPDATE slips SET state = 'waiting' WHERE state = 'rendering' AND (lease IS NULL OR lease < ? OR lease > ?)",
-                (time.time(), time.time() + 10 * LEASE),
-            )
-            which = "" if some is None else f"AND id IN ({','.join(map(str, some))})"
-            row = self._db.execute(
-                f"SELECT id FROM slips WHERE state = 'waiting' {which} ORDER BY id LIMIT 1"
-            ).fetchone()
-            if row is None:
+            self._let_go()
+            rows = self._db.execute("SELECT id, body, seal FROM slips WHERE state = 'waiting' ORDER BY id")
+            some = None if only is None else {int(i) for i in only}
+            mine = (r[0] for r in rows.fetchall() if (some is None or r[0] in some) and seal.holds(r[2], SLIP, str(r[1])))
+            slip_id = next(mine, None)
+            if slip_id is None:
                 return None
             self._db.execute(
-                "UPDATE slips SET state = 'rendering', pid = ?, lease = ? WHERE id = ?",
-                (os.getpid(), time.time() + LEASE, row[0]),
+                "UPDATE slips SET state = 'rendering', pid = ?, holder = ?, lease = ? WHERE id = ?",
+                (os.getpid(), holders.own(), time.time() + LEASE, slip_id),
             )
-        return next(s for s in self.slips() if s.id == row[0])
+        return next(s for s in self.slips() if s.id == slip_id)
+
+    def _let_go(self) -> None:
+        """Slips whose lease is over, or whose process has ended on this machine, wait again."""
+        now = time.time()
+        for slip_id, lease, holder in self._db.execute("SELECT id, lease, holder FROM slips WHERE state = 'rendering'").fetchall():
+            if lease is None or not now <= lease <= now + 10 * LEASE or holders.ended(holder):
+                self._db.execute("UPDATE slips SET state = 'waiting' WHERE id = ?", (slip_id,))
+
+    def resumed(self, shot_id: int, order: Order) -> Slip | None:
+        """The unfinished slip of the very same order for the same folder, put in the queue again: what of it is rendered is used.
+        None: there is none. AdzerError if another process renders it just now."""
+        with self._changing():
+            self._let_go()
+            slips, strange = self.slips(), {s.id for s in self.untrusted()}
+            same = [s for s in slips if s.shot_id == shot_id and s.order.digest == order.digest and s.id not in strange
+                    and Path(s.order.out).parent == Path(order.out).parent]  # fmt: skip
+            if busy := next((s for s in same if s.state == "rendering"), None):
+                raise AdzerError(f"{order.shot} is being rendered as {busy.order.out} already, by another Adzer. Wait for it, or stop it.")
+            taken = {s.order.out for s in slips if s.state in ("waiting", "rendering")}
+            for slip in same:
+                out = slip.order.out
+                if slip.state == "waiting" or (slip.state in ("cancelled", "failed") and not os.path.lexists(out) and out not in taken):
+                    self.set_slip(slip.id, state="waiting", why=None, report=None)
+                    return slip
+        return None
+
+    def withdraw(self, slips: Iterable[int]) -> None:
+        """Those of these slips that wait, or that this process holds, are cancelled; what is rendered of them is kept."""
+        with self._changing():
+            for slip_id in slips:
+                self._db.execute(
+                    "UPDATE slips SET state = 'cancelled', why = 'stopped before it was finished' WHERE id = ? AND "
+                    "(state = 'waiting' OR (state = 'rendering' AND holder = ?))", (slip_id, holders.own()),
+                )  # fmt: skip
 
     def renew(self, slip_id: int) -> None:
         """Holds a slip for LEASE seconds more."""
@@ -457,6 +524,37 @@ def _route(text: str, what: str) -> Route:
             _routes.clear()
         _routes[text] = route.load(text, what)
     return _routes[text]
+
+
+def _value(what: str, base: T, mine: T, now: T, shot: str) -> T:
+    """A value that was ``base`` when it was read and is ``now`` in the file: the edit's if it changed it, else the file's."""
+    if mine == base:
+        return now
+    if now not in (base, mine):
+        raise EditConflict(
+            f"{shot}: {what} was changed elsewhere meanwhile, and that was kept. Look at it as it is now, then change it again."
+        )
+    return mine
+
+
+def _several(base: tuple[T, ...], mine: tuple[T, ...], now: tuple[T, ...]) -> tuple[T, ...]:
+    """The file's list without what the edit took away, and with what it added."""
+    if now == base:
+        return mine
+    return tuple(v for v in now if v in mine or v not in base) + tuple(v for v in mine if v not in base and v not in now)
+
+
+def _merged(base: Route, mine: Route, now: Route, shot: str) -> Route:
+    """The route in the file with those answers changed that differ between ``base`` and ``mine``."""
+    if now == base:
+        return mine
+    for stage in STAGES:
+        a, b, c = (getattr(r, stage) for r in (base, mine, now))
+        values = {
+            f: _value(f"{stage}.{f}", getattr(a, f), getattr(b, f), getattr(c, f), shot) for f in c.__struct_fields__ if f != "version"
+        }
+        now = msgspec.structs.replace(now, **{stage: msgspec.structs.replace(c, **values)})
+    return now
 
 
 def _difference(old: Route, new: Route) -> dict[str, object]:

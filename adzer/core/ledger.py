@@ -9,8 +9,9 @@ import contextlib
 import hashlib
 import json
 import os
-import secrets
 import sqlite3
+import stat
+import threading
 import time
 from collections.abc import Iterator
 from fractions import Fraction
@@ -18,13 +19,12 @@ from pathlib import Path
 from typing import Self
 
 import msgspec
-import platformdirs
 
 from . import records
-from .errors import UnreadableError
+from .errors import AdzerError, UnreadableError
 from .media import disk
 
-SCHEMA = 5
+SCHEMA = 6
 APPLICATION_ID = 0x41445A52  # "ADZR"
 LARGEST = 4 << 30
 
@@ -44,6 +44,8 @@ CREATE TABLE IF NOT EXISTS measured (
     PRIMARY KEY (fingerprint, name, key)) WITHOUT ROWID;
 """
 # What schema 5 added: measurements as frozen orders need them, each once, known by what they say.
+# What schema 6 added to a queued render: a mark that it was frozen here, and which process renders it.
+_SEALED = {"seal": "TEXT", "holder": "TEXT"}
 _FROZEN = "CREATE TABLE IF NOT EXISTS frozen (hash TEXT PRIMARY KEY, body BLOB NOT NULL) WITHOUT ROWID;"
 _TABLES = f"""
 {_MEASURED}
@@ -53,7 +55,7 @@ CREATE TABLE shots ({_SHOT_COLUMNS}, {", ".join(f"{n} {t}" for n, t in _ADDED.it
 CREATE TABLE slips (
     id INTEGER PRIMARY KEY, at REAL NOT NULL, state TEXT NOT NULL, shot_id INTEGER NOT NULL, body TEXT NOT NULL,
     done INTEGER NOT NULL DEFAULT 0, total INTEGER NOT NULL DEFAULT 0, progress TEXT, report TEXT, why TEXT, pid INTEGER,
-    lease REAL);
+    lease REAL, {", ".join(f"{n} {t}" for n, t in _SEALED.items())});
 CREATE TABLE log (
     id INTEGER PRIMARY KEY, at REAL NOT NULL, kind TEXT NOT NULL, shot TEXT, text TEXT NOT NULL, numbers TEXT NOT NULL);
 CREATE TABLE edits (id INTEGER PRIMARY KEY, at REAL NOT NULL, words TEXT NOT NULL, undone INTEGER NOT NULL DEFAULT 0);
@@ -70,6 +72,10 @@ class LogRow(msgspec.Struct, frozen=True):
     shot: str | None
     text: str
     numbers: dict[str, object]
+
+
+class EditConflict(AdzerError):
+    """Another process changed the very same thing since it was read; nothing was changed."""
 
 
 class Edit:
@@ -110,10 +116,12 @@ def _write(db: sqlite3.Connection, table: str, key: object, row: dict[str, objec
 
 
 class Ledger:
-    """An open job file's records. Not shared between threads; other processes may have it open, too."""
+    """An open job file's records, of which a process has one. Other processes may have the file open, too; another thread may
+    only change it, one transaction at a time."""
 
     def __init__(self, path: Path, db: sqlite3.Connection) -> None:
         self.path, self._db = path, db
+        self._turn, self._depth = threading.RLock(), 0
         self.touched: set[int] = set()  # shots that the last undo or redo changed
         self.locked = ""  # why it can only be looked at
 
@@ -123,33 +131,22 @@ class Ledger:
         """A new, empty job, which gets its name when it is whole. UnreadableError if something is there already or it cannot
         be made."""
         path = path.absolute()
-        if path.exists():
-            raise UnreadableError(f"{path} is there already. Open it, or give another name.")
-        part = path.with_name(f".{path.name[:200]}.{os.getpid()}.adzer-new")
+        taken = UnreadableError(f"{path} is there already. Open it, or give another name.")
+        if os.path.lexists(path):
+            raise taken
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            for old in path.parent.glob(".*.adzer-new*"):
-                if time.time() - old.stat().st_mtime > 60:  # of somebody who was killed
-                    old.unlink()
-            with contextlib.closing(_connect(part)) as db:
+            with contextlib.closing(sqlite3.connect(":memory:", isolation_level=None)) as db:
                 db.executescript(_TABLES)
                 db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
                 db.execute(f"PRAGMA user_version = {SCHEMA}")
-                db.executemany(
-                    "INSERT INTO meta VALUES (?,?)",
-                    [("name", name), ("rate", str(rate)), ("created", str(time.time())), ("home", home())],
-                )
-                db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
-            disk.flush(part)
-            if not disk.name(part, path):
-                raise UnreadableError(f"{path} is there already. Open it, or give another name.")
+                db.executemany("INSERT INTO meta VALUES (?,?)", [("name", name), ("rate", str(rate)), ("created", str(time.time()))])
+                whole = db.serialize()
+            if not disk.write_new(path, whole):
+                raise taken
             return cls(path, _connect(path))
         except (sqlite3.Error, OSError) as error:
             raise UnreadableError(f"{path} cannot be made ({_why(error)}). Choose another folder.") from None
-        finally:
-            for ending in ("", "-wal", "-shm", "-journal"):
-                with contextlib.suppress(OSError):
-                    part.with_name(part.name + ending).unlink()
 
     @classmethod
     def open(cls, path: str | Path) -> Self:
@@ -160,7 +157,9 @@ class Ledger:
             raise UnreadableError(f"{path} is not there. Check the name, or make a new job.")
         if path.is_dir():
             raise UnreadableError(f"{path} is a folder. A job is a single file ending in .adzer.")
-        if path.stat().st_size > LARGEST:
+        if not stat.S_ISREG((held := path.stat()).st_mode):
+            raise UnreadableError(f"{path} is a pipe or a device. A job is a single file ending in .adzer.")
+        if held.st_size > LARGEST:
             raise UnreadableError(f"{path} is far too large for a job file.")
         _refuse_foreign(path)
         try:
@@ -173,7 +172,7 @@ class Ledger:
             if schema > SCHEMA:
                 db.close()
                 raise UnreadableError(f"{path} was made by a newer Adzer (schema {schema}). Open it with that.")
-            odd = db.execute("SELECT name FROM sqlite_master WHERE type IN ('trigger', 'view')").fetchone()
+            odd = db.execute("SELECT name FROM sqlite_master WHERE type IN ('trigger', 'view')").fetchone() or _computed(db)
             tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
             whole = db.execute("PRAGMA quick_check(1)").fetchone()[0] == "ok"
             if odd or not whole or not {"meta", "shots", "slips", "log", "edits", "changes"} <= tables:
@@ -229,19 +228,13 @@ class Ledger:
         return rate
 
     @property
-    def edited(self) -> tuple[int, int]:
-        """Grows with every edit, undo and redo, whichever process makes it."""
-        last, undone = self._db.execute("SELECT COALESCE(MAX(id), 0), COALESCE(SUM(undone), 0) FROM edits").fetchone()
-        return int(last), int(undone)
-
-    @property
-    def stranger(self) -> bool:
-        """Does it come from elsewhere? Then its waiting slips are asked before they run."""
-        return self.meta("home") != home()
-
-    def adopt(self) -> None:
-        """From now on it is this person's own."""
-        self.set_meta("take this job on", home=home())
+    def edited(self) -> tuple[int, int, float]:
+        """Another with every edit, undo and redo, whichever process makes it. Numbers of edits that were taken back are used
+        again, hence the time of the last."""
+        last, undone, at = self._db.execute(
+            "SELECT COALESCE(MAX(id), 0), COALESCE(SUM(undone), 0), COALESCE(MAX(at), 0.0) FROM edits"
+        ).fetchone()
+        return int(last), int(undone), float(at)
 
     @property
     def out_folder(self) -> Path:
@@ -266,19 +259,35 @@ class Ledger:
             yield Edit(self._db, cursor.lastrowid)
 
     @contextlib.contextmanager
+    def exclusively(self) -> Iterator[None]:
+        """What is read and edited within is one transaction: no other process changes anything between."""
+        with self._changing():
+            yield
+
+    @contextlib.contextmanager
     def _changing(self) -> Iterator[None]:
-        try:
-            self._db.execute("BEGIN IMMEDIATE")
-            try:
+        """One transaction, also where these are nested. The threads of a process take turns."""
+        with self._turn:
+            if self._depth:
                 yield
-            except BaseException:
-                self._db.execute("ROLLBACK")
-                raise
-            self._db.execute("COMMIT")
-        except sqlite3.Error as error:
-            raise UnreadableError(
-                f"{self.path} could not be saved ({self.locked or _why(error)}). Free some space or check its permissions; nothing of it is lost."
-            ) from None
+                return
+            try:
+                self._db.execute("BEGIN IMMEDIATE")
+                self._depth += 1
+                try:
+                    yield
+                except BaseException:
+                    self._db.execute("ROLLBACK")
+                    raise
+                finally:
+                    self._depth -= 1
+                self._db.execute("COMMIT")
+            except sqlite3.Error as error:
+                if self._db.in_transaction:  # a COMMIT that the disk refused
+                    self._db.execute("ROLLBACK")
+                raise UnreadableError(
+                    f"{self.path} could not be saved ({self.locked or _why(error)}). Free some space or check its permissions; nothing of it is lost."
+                ) from None
 
     def undo(self) -> str | None:
         """Takes back the last edit; returns its words, or None if there is nothing to take back."""
@@ -289,11 +298,11 @@ class Ledger:
         return self._step("SELECT id, words FROM edits WHERE undone = 1 ORDER BY id LIMIT 1", undo=False)
 
     def _step(self, query: str, undo: bool) -> str | None:
-        row = self._db.execute(query).fetchone()
-        if row is None:
-            return None
-        edit_id, words = row
-        with self._changing():
+        with self._changing():  # which edit is the last is only sure where nobody else can make one
+            row = self._db.execute(query).fetchone()
+            if row is None:
+                return None
+            edit_id, words = row
             turn = "DESC" if undo else "ASC"
             changes = self._db.execute(
                 f"SELECT tbl, row, before, after FROM changes WHERE edit_id = ? ORDER BY id {turn}", (edit_id,)
@@ -372,39 +381,30 @@ def _why(error: Exception) -> str:
 
 
 def _refuse_foreign(path: Path) -> None:
-    """Another program's database is refused by its first bytes, before anything could touch it (the file format's offset 68:
-    whose it is). One whose beginning is still in its journal is left for the database to tell."""
+    """Another program's database is refused before anything could touch it. One whose beginning is still in its journal is left
+    for the database to tell.
+
+    The header is read through the database, which knows its own locks on the file: closing any other handle on it would drop all
+    locks of this process (POSIX advisory locks), and the next process to close the job would throw its write-ahead log away."""
     try:
-        with path.open("rb") as file:
-            head = file.read(100)
-    except OSError as error:
-        raise UnreadableError(f"{path} cannot be read ({error.strerror}). Check its permissions.") from None
-    mine = head[:16] == b"SQLite format 3\0" and int.from_bytes(head[68:72], "big") == APPLICATION_ID
+        with contextlib.closing(sqlite3.connect(f"{path.as_uri()}?mode=ro&immutable=1", uri=True)) as db:
+            mine = db.execute("PRAGMA application_id").fetchone()[0] == APPLICATION_ID
+    except sqlite3.Error as error:
+        if _of_the_disk(error):
+            raise UnreadableError(f"{path} cannot be read ({_why(error)}). Check its permissions.") from None
+        mine = False
     if not mine and not path.with_name(path.name + "-wal").exists():
         raise UnreadableError(f"{path} is not an Adzer job.")
 
 
-def home() -> str:
-    """A name for this person on this machine: jobs that were made here carry it."""
-    held = platformdirs.user_data_path("adzer") / "home"
-    try:
-        return held.read_text("ascii").strip()[:64]
-    except (OSError, UnicodeDecodeError):
-        pass
-    made = secrets.token_hex(16)
-    try:
-        held.parent.mkdir(parents=True, exist_ok=True)
-        with held.open("x") as file:
-            file.write(made)
-    except FileExistsError:
-        return held.read_text("ascii").strip()[:64]
-    except OSError:
-        pass  # a home that cannot be kept makes every job a stranger's: it is asked once more
-    return made
+def _computed(db: sqlite3.Connection) -> bool:
+    """Does a table have columns that are computed, or shadow an expression? None of ours has."""
+    tables = [str(r[0]) for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+    return any(c[6] for t in tables for c in db.execute("SELECT * FROM pragma_table_xinfo(?)", (t,)))
 
 
 def _connect(path: Path) -> sqlite3.Connection:
-    db = sqlite3.connect(path, timeout=10, isolation_level=None)
+    db = sqlite3.connect(path, timeout=10, isolation_level=None, check_same_thread=False)
     for pragma in ("trusted_schema = OFF", "foreign_keys = ON", "journal_mode = WAL", "synchronous = FULL"):
         db.execute(f"PRAGMA {pragma}")
     return db
@@ -418,7 +418,7 @@ def _opened(path: Path) -> tuple[sqlite3.Connection, str]:
         rest = path.with_name(path.name + "-wal")  # edits that only a disk that can be written to brings in
         if not _of_the_disk(error) or (rest.exists() and rest.stat().st_size):
             raise
-        db = sqlite3.connect(f"{path.as_uri()}?mode=ro&immutable=1", uri=True, isolation_level=None)
+        db = sqlite3.connect(f"{path.as_uri()}?mode=ro&immutable=1", uri=True, isolation_level=None, check_same_thread=False)
         db.execute("PRAGMA trusted_schema = OFF")
         return db, _why(error)
 
@@ -431,8 +431,10 @@ def _upgrade(db: sqlite3.Connection) -> None:
     for name, kind in _ADDED.items():
         if name not in known:
             db.execute(f"ALTER TABLE shots ADD COLUMN {name} {kind}")
-    if "lease" not in {c[1] for c in db.execute("PRAGMA table_info(slips)")}:
-        db.execute("ALTER TABLE slips ADD COLUMN lease REAL")
+    slips = {c[1] for c in db.execute("PRAGMA table_info(slips)")}
+    for name, kind in ({"lease": "REAL"} | _SEALED).items():
+        if name not in slips:
+            db.execute(f"ALTER TABLE slips ADD COLUMN {name} {kind}")
     db.execute(_MEASURED)
     db.execute(_FROZEN)
     if "seen" in known:
@@ -448,6 +450,5 @@ def _upgrade(db: sqlite3.Connection) -> None:
     for column in ("seen", "trials"):
         if column in known:
             db.execute(f"ALTER TABLE shots DROP COLUMN {column}")
-    db.execute("INSERT OR IGNORE INTO meta VALUES ('home', ?)", (home(),))
     db.execute(f"PRAGMA user_version = {SCHEMA}")
     db.execute("COMMIT")

@@ -318,18 +318,18 @@ class Desk(Shown):
         if made:
             self.reload(made & set(self.all))  # proxies were linked
         self.refresh_slips()
-        if any(s.state == "waiting" for s in self.slips) and not self.job.stranger:
+        strange = {s.id for s in self.job.untrusted()}
+        if any(s.state == "waiting" and s.id not in strange for s in self.slips):
             self.queue.start(self.job.path)
 
-    def take_on(self) -> None:
-        """A job that somebody else made becomes one's own; its waiting slips may run then."""
-        if not self.job.stranger:
-            self.said.emit("This job is yours already.")
+    def trust(self) -> None:
+        """Renders that somebody else queued may run from now on."""
+        if not self.job.untrusted():
+            self.said.emit("Nothing that waits in the queue was queued by someone else.")
             return
-        self.record(self.job.adopt, ())
-        self.said.emit("The job is yours now; what waits in its queue runs.")
-        if any(s.state in ("waiting", "rendering") for s in self.slips):
-            self.queue.start(self.job.path)
+        self.record(self.job.trust, ())
+        self.said.emit("The job may render now; what waits in its queue runs.")
+        self.queue.start(self.job.path)
 
     def take_rate(self) -> None:
         """The job runs at the selected shot's rate from now on."""

@@ -77,7 +77,7 @@ class Shown(QObject):
         self._counting = QTimer(self)
         self._counting.timeout.connect(self._count_some)
         self.problems: dict[int, Finding] = {}
-        self._edited = (0, 0)
+        self._edited = (0, 0, 0.0)
 
     def reload(self, only: Iterable[int] | None = None) -> None:
         """Reads shots again: all of them, or those that an edit touched."""

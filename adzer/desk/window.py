@@ -216,7 +216,7 @@ class Window(QMainWindow):
             Action("measure one second", ("Ctrl+M",), every, self._measure, "^M"),
             Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
             Action("give the job this shot's frame rate", (), every, desk.take_rate),
-            Action("take this job on, which somebody else made", (), every, desk.take_on),
+            Action("trust this job: allow renders that someone else queued", (), every, desk.trust),
             Action("new job", ("Ctrl+N",), every, lambda: self._other(ask_new, self.begun), "^N"),
             Action("open a job", ("Ctrl+O",), every, lambda: self._other(ask_open, self.wanted), "^O"),
             Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),

@@ -28,10 +28,10 @@ from adzer.core.route import Route, walk
 from adzer.core.run import render as rendering
 from adzer.core.run import verify
 from adzer.core.run.pixels import Processor
-from adzer.core.run.render import parts_folder, render
+from adzer.core.run.render import render
 from adzer.core.sim import camera as cameras
 
-from ..conftest import frame_number, write_clip
+from ..conftest import frame_number, parts_folder, write_clip
 
 SCOPE = (
     Route()

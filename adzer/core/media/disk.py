@@ -6,6 +6,7 @@ import contextlib
 import ctypes
 import errno
 import os
+import secrets
 from pathlib import Path
 
 _AT_FDCWD, _NOREPLACE = -100, 1  # linux/fcntl.h, linux/fs.h
@@ -59,6 +60,52 @@ def name(part: Path, target: Path) -> bool:
             part.rename(target)
     flush(target.parent)
     return True
+
+
+def write_new(target: Path, content: bytes) -> bool:
+    """A file with this content, whole, on the disk, and only if nothing has its name; False then. Where the system can do that the
+    file has no name until it is whole, so that a kill leaves nothing behind."""
+    try:
+        handle = os.open(target.parent, os.O_TMPFILE | os.O_WRONLY | os.O_CLOEXEC, 0o644)
+    except OSError:
+        part = target.with_name(f".{secrets.token_hex(8)}.adzer-new")
+        handle = os.open(part, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644)
+        try:
+            _fill(handle, content)
+            return name(part, target)
+        finally:
+            os.close(handle)
+            with contextlib.suppress(OSError):
+                part.unlink()
+    try:
+        _fill(handle, content)
+        # ``src_dir_fd`` has Python call linkat(2), the only one that follows; link(2) would link to the link itself.
+        os.link(f"/proc/self/fd/{handle}", target, src_dir_fd=handle, follow_symlinks=True)
+    except FileExistsError:
+        return False
+    finally:
+        os.close(handle)
+    flush(target.parent)
+    return True
+
+
+def write_beside(target: Path, content: bytes) -> Path:
+    """The same under the next free name (``x.txt``, ``x 2.txt``), never over or through what is there; a file that holds just this
+    already is left as it is. Returns where it lies."""
+    for n in range(1, 1000):
+        path = target if n == 1 else target.with_name(f"{target.stem} {n}{target.suffix}")
+        if write_new(path, content):
+            return path
+        if path.is_file() and not path.is_symlink() and path.stat().st_size == len(content) and path.read_bytes() == content:
+            return path
+    raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(target))
+
+
+def _fill(handle: int, content: bytes) -> None:
+    view = memoryview(content)
+    while view:
+        view = view[os.write(handle, view) :]
+    os.fsync(handle)
 
 
 def _rename_new(part: Path, target: Path) -> None:

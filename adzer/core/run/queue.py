@@ -14,15 +14,16 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from .. import records
-from ..errors import AdzerError, Cancelled
+from ..errors import AdzerError, Cancelled, shown
 from ..intake import proxies
 from ..job import LEASE, Job, Slip
+from ..ledger import EditConflict
 from .render import Progress, render
 
 SAVE_EVERY = 0.5
 ASKED = (
-    "{} was made by somebody else, and {} of its slips wait. They would write into {}. Take the job on if you know it "
-    "(adzer adopt, or “take this job on” in the words), then they run."
+    "{}: {} of the renders that wait were not queued by you on this machine. They would write into {}. If you know who queued them, "
+    "allow the job to render (adzer trust, or “trust this job” among the commands)."
 )
 
 Tell = Callable[[Slip, Progress], None]
@@ -31,19 +32,16 @@ Tell = Callable[[Slip, Progress], None]
 def run(job: Job, tell: Tell = lambda *_: None, threads: int = 2, only: set[int] | None = None) -> list[int]:
     """Renders waiting slips in order until none is left; returns the numbers of those that failed.
 
-    Of a job that came from elsewhere only slips named in ``only`` are run. A slip whose state is set to ``cancelled`` by
-    anyone stops at its next frame and keeps its segments.
+    Slips that were frozen elsewhere are not run: AdzerError asks for trust when nothing else waits. A slip whose state is set to
+    ``cancelled`` by anyone stops at its next frame and keeps its segments.
     """
-    if only is None and job.stranger:
-        waiting = [s for s in job.slips() if s.state in ("waiting", "rendering")]
-        if waiting:
-            raise AdzerError(ASKED.format(job.path, len(waiting), ", ".join(sorted({str(Path(s.order.out).parent) for s in waiting}))))
-        job.adopt()
     failed = []
     while (slip := job.claim(only)) is not None:
         with _held(job, slip):
             if not _render(job, slip, tell, threads):
                 failed.append(slip.id)
+    if only is None and (strange := job.untrusted()):
+        raise AdzerError(ASKED.format(job.path, len(strange), ", ".join(sorted({str(Path(s.order.out).parent) for s in strange}))))
     return failed
 
 
@@ -53,9 +51,9 @@ def _held(job: Job, slip: Slip) -> Iterator[None]:
     over = threading.Event()
 
     def renew() -> None:
-        with contextlib.suppress(AdzerError), Job.open(job.path) as own:
-            while not over.wait(LEASE / 4):
-                own.renew(slip.id)
+        while not over.wait(LEASE / 4):
+            with contextlib.suppress(AdzerError):
+                job.renew(slip.id)
 
     worker = threading.Thread(target=renew, daemon=True, name="lease")
     worker.start()
@@ -91,14 +89,16 @@ def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
         job.set_slip(slip.id, state="cancelled", why=str(note), pid=None)
         job.log("cancel", order.shot, str(note), {})
         return True
-    except AdzerError as error:
-        job.set_slip(slip.id, state="failed", why=str(error), pid=None)
-        job.log("failed", order.shot, str(error), {"out": order.out})
+    except Exception as error:  # whatever it is, it is this slip's, and the next one's turn
+        why = str(error) if isinstance(error, AdzerError) else f"{shown(order.out)} could not be rendered ({type(error).__name__}: {error})."
+        job.set_slip(slip.id, state="failed", why=why, pid=None)
+        job.log("failed", order.shot, why, {"out": order.out})
         return False
     plain = records.to_plain(checked)
     job.set_slip(slip.id, state="done", done=checked.frames, total=checked.frames, report=plain, pid=None)
     if order.copy_scale is not None:
-        proxies.attach(job, slip)
+        with contextlib.suppress(EditConflict):
+            proxies.attach(job, slip)
     took = time.monotonic() - began
     job.log(
         "render", order.shot, f"{order.card.title} → {Path(order.out).name}: {checked.frames} frames, checked",

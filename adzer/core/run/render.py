@@ -1,21 +1,18 @@
 """Runs a RenderPlan: in segments that survive a power cut, joined by stream copy, read back, and only then named.
 
-Beside the master-to-be ``NAME.mp4`` lies the folder ``NAME.mp4.parts`` with the order's digest, every finished segment
-and what was witnessed of it. Whoever starts the same order again goes on from there. A different order starts afresh.
+Beside the master-to-be ``NAME.mp4`` lies a folder ``NAME.mp4.*.parts`` with every finished segment and what was witnessed of it
+(``run.parts``). Whoever starts the same order again goes on from there. A different order starts afresh.
 """
 
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import heapq
 import json
 import os
 import shutil
 import time
-import zipfile
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
@@ -27,13 +24,14 @@ from av.container import OutputContainer
 
 from ..compile import Order, RenderPlan, compile_order
 from ..deliver.advise import Trial
-from ..errors import AdzerError, Cancelled, RenderFailed
+from ..errors import AdzerError, Cancelled, RenderFailed, shown
 from ..media import audio, boxes, disk
 from ..media.encode import EXACT, Writer, container_for
 from ..media.told import sheet
 from . import verify
 from .ahead import ahead
 from .frames import Inputs
+from .parts import Parts
 from .pixels import Processor
 from .witness import Witness, look
 
@@ -63,9 +61,6 @@ def keep_room(out: Path, needed: int = 0) -> None:
             f"{out}: stopped before the disk was full: {disk.free / 1e6:.0f} MB are free in {out.parent}, {(needed + spared) / 1e6:.0f} MB "
             "are needed. Free some space and go on; what is finished is kept."
         )
-
-
-LOCK = "lock"
 
 
 def render_segment(
@@ -99,107 +94,6 @@ def render_segment(
     return witness
 
 
-def parts_folder(out: Path) -> Path:
-    return out.with_name(out.name + ".parts")
-
-
-class _Parts:
-    """The folder of finished segments of one order."""
-
-    def __init__(self, order: Order, out: Path) -> None:
-        self.folder, self.suffix = parts_folder(out), out.suffix
-        self._held: int | None = None
-        held = self.folder / "order.json"
-        try:
-            out.parent.mkdir(parents=True, exist_ok=True)
-            if os.path.lexists(self.folder):
-                if (digest := self._digest(held)) is None:
-                    raise AdzerError(
-                        f"{self.folder} is in the way and was not made by Adzer. Move it away, or give the master another name."
-                    )
-                self._lock(out)
-                if digest != order.digest:
-                    for old in self.folder.iterdir():
-                        if old != self.folder / LOCK:
-                            old.unlink()
-            else:
-                self.folder.mkdir()
-                self._lock(out)
-            held.write_text(json.dumps({"digest": order.digest, "shot": order.shot, "card": order.card_name}))
-        except OSError as error:
-            raise AdzerError(
-                f"{out.parent} cannot be written to ({error.strerror}). Choose another output folder."
-            ) from None
-
-    def _lock(self, out: Path) -> None:
-        """Until this process ends or ``close``: two that render to one name would undo each other's work."""
-        self._held = os.open(self.folder / LOCK, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
-        try:
-            fcntl.flock(self._held, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            self.close()
-            raise AdzerError(f"{out} is being rendered already, by another Adzer. Wait for it, or stop it.") from None
-
-    def close(self) -> None:
-        if self._held is not None:
-            os.close(self._held)
-            self._held = None
-
-    def remove(self) -> None:
-        """Of our own folder, nothing else."""
-        shutil.rmtree(self.folder)
-
-    @staticmethod
-    def _digest(held: Path) -> str | None:
-        """Of the order that the folder's segments belong to; None if that cannot be told."""
-        try:
-            plain = json.loads(held.read_text())
-        except (OSError, ValueError):
-            return None
-        digest = plain.get("digest") if isinstance(plain, dict) else None
-        return digest if isinstance(digest, str) else None
-
-    def segment(self, n: int) -> Path:
-        return self.folder / f"{n:05d}{self.suffix}"
-
-    def finished(self, n: int) -> int | None:
-        """How many frames a finished segment has; None if it is not finished."""
-        try:
-            return len(self.witness(n).looks) if self.segment(n).exists() else None
-        except (OSError, ValueError, KeyError, EOFError, zipfile.BadZipFile):
-            return None
-
-    def witness(self, n: int) -> Witness:
-        return Witness.load(self.segment(n).with_suffix(".npz"))
-
-    def finish(self, n: int, part: Path, witness: Witness) -> None:
-        """What was witnessed first, then the segment's name: whoever sees the segment finds it whole, on the disk."""
-        held = self.segment(n).with_suffix(".npz")
-        witness.save(held)
-        disk.flush(held)
-        disk.flush(part)
-        part.replace(self.segment(n))
-        disk.flush(self.folder)
-
-    def witnesses(self, count: int) -> _Witnesses:
-        return _Witnesses(self, count)
-
-    @property
-    def size(self) -> int:
-        return sum(p.stat().st_size for p in self.folder.iterdir())
-
-
-@dataclass(frozen=True)
-class _Witnesses:
-    """Of all segments in order, each loaded when its turn comes."""
-
-    parts: _Parts
-    count: int
-
-    def __iter__(self) -> Iterator[Witness]:
-        return (self.parts.witness(n) for n in range(self.count))
-
-
 def render(
     order: Order, report: Report = lambda _: None, cancelled: Callable[[], bool] = lambda: False, threads: int = 2
 ) -> verify.Report:
@@ -209,9 +103,11 @@ def render(
     looks like a master.
     """
     out = Path(order.out)
-    failed = out.with_name(out.name + ".failed.json")
-    if out.exists():
-        raise AdzerError(f"{out} is there already; it is never overwritten. Give another name, or move it away.")
+    try:
+        if os.path.lexists(out):
+            raise AdzerError(f"{out} is there already; it is never overwritten. Give another name, or move it away.")
+    except (OSError, ValueError) as error:
+        raise AdzerError(f"{shown(str(out))} cannot be the name of a file ({error}). Give another one.") from None
     try:
         return _render(order, out, report, cancelled, threads)
     except Cancelled:
@@ -220,10 +116,9 @@ def render(
         text = str(error) if isinstance(error, AdzerError) else (
             f"{out} could not be rendered: {getattr(error, 'strerror', None) or error}. Free some space or choose another folder."
         )  # fmt: skip
+        told = json.dumps({"master": str(out), "shot": order.shot, "card": order.card_name, "why": text}, indent=1)
         with contextlib.suppress(OSError):
-            failed.write_text(
-                json.dumps({"master": str(out), "shot": order.shot, "card": order.card_name, "why": text}, indent=1)
-            )
+            disk.write_beside(out.with_name(out.name + ".failed.json"), told.encode())
         if isinstance(error, AdzerError):
             raise
         raise RenderFailed(text) from None
@@ -232,7 +127,7 @@ def render(
 def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], bool], threads: int) -> verify.Report:
     plan = compile_order(order)
     container_for(out)
-    parts = _Parts(order, out)
+    parts = Parts(out, order.digest)
     try:
         return _rendered(order, plan, out, parts, report, cancelled, threads)
     finally:
@@ -240,7 +135,7 @@ def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], boo
 
 
 def _rendered(
-    order: Order, plan: RenderPlan, out: Path, parts: _Parts, report: Report, cancelled: Callable[[], bool], threads: int
+    order: Order, plan: RenderPlan, out: Path, parts: Parts, report: Report, cancelled: Callable[[], bool], threads: int
 ) -> verify.Report:  # fmt: skip
     spans = plan.segments()
     total = len(plan.timing)
@@ -267,7 +162,7 @@ def _rendered(
     with Inputs(plan.pixels.inputs, order.facts) as inputs, Processor(plan.pixels, threads) as processor:
         for n, span in enumerate(spans):
             if known[n] is None:
-                part = parts.folder / f"{n:05d}.part{out.suffix}"
+                part = parts.at / f"{n:05d}.part{out.suffix}"
 
                 def counted(k: int) -> None:
                     nonlocal fresh
@@ -279,8 +174,8 @@ def _rendered(
                 have += len(witness.looks)
     report(Progress("joining", total, total, size=parts.size))
     keep_room(out, parts.size)
-    joined = parts.folder / f"joined{out.suffix}"
-    sounds = join(plan, order, [parts.segment(n) for n in range(len(spans))], joined)
+    joined = parts.at / f"joined{out.suffix}"
+    sounds = join(plan, order, [parts.segment(n) for n in range(len(spans))], joined, parts.shown)
     disk.flush(joined)
     report(Progress("checking", total, total, size=joined.stat().st_size))
     checked = verify.check(joined, plan, order, parts.witnesses(len(spans)), sounds)
@@ -299,13 +194,14 @@ def _rendered(
     if plan.target.shown is not None or plan.target.packed is not None:
         with contextlib.suppress(OSError):  # the master says it all itself
             target = plan.target
-            out.with_name(out.name + ".txt").write_text(sheet(target.shown, target.packed, plan.spec.raster, target.half), "utf-8")
+            words = sheet(target.shown, target.packed, plan.spec.raster, target.half)
+            disk.write_beside(out.with_name(out.name + ".txt"), words.encode())
     return checked
 
 
-def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> list[int]:
+def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path, shown_as: Path | None = None) -> list[int]:
     """Copies the segments' packets into one file with exact stamps, and carries the sound along; returns a print of each sound
-    stream's packets."""
+    stream's packets. ``shown_as``: the segments' folder as people know it."""
     stamps = plan.timing.stamps
     delay = max(_reordering(s) for s in segments)
     base = plan.timing.time_base
@@ -343,12 +239,12 @@ def join(plan: RenderPlan, order: Order, segments: list[Path], out: Path) -> lis
                 video = source.streams.video[0]
                 if bytes(video.codec_context.extradata or b"") != head:
                     raise RenderFailed(
-                        f"{path.name} was encoded with other settings than the first. Delete {path.parent} and render again."
+                        f"{path.name} was encoded with other settings than the first. Delete {shown_as or path.parent} and render again."
                     )
                 packets = [p for p in source.demux(video) if p.size]
                 if len(packets) != stop - start:
                     raise RenderFailed(
-                        f"{path.name} holds {len(packets)} frames instead of {stop - start}. Delete {path.parent} and render again."
+                        f"{path.name} holds {len(packets)} frames instead of {stop - start}. Delete {shown_as or path.parent} and render again."
                     )
                 order_ = np.argsort(np.argsort([p.pts or 0 for p in packets], kind="stable"), kind="stable")
                 for packet, rank in zip(packets, order_, strict=True):

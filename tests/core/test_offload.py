@@ -173,10 +173,10 @@ def test_a_disk_that_lies_is_found_out(card, tmp_path, monkeypatch):
     """What is read back must be what was on the card, or the file does not get its name."""
     real = module._Part.finish
 
-    def flip(part, size):
+    def flip(part, size, changed):
         if part.path == module._part_of(part.path.parent / "C0002.mov"):
             os.pwrite(part.handle, b"\0\0\0\0", 1000)
-        real(part, size)
+        real(part, size, changed)
 
     monkeypatch.setattr(module._Part, "finish", flip)
     done = run(card, tmp_path / "to")

@@ -1,7 +1,8 @@
 """Getting everything off a card: copied once through memory while it is hashed, read back at every destination, compared.
 
-Nothing is ever overwritten. A file gets its name only when its copy has been read back and is the same; until then it is
-``.NAME.adzer-part``, from which an interrupted run goes on. The card's own tree stays as it is below
+Nothing is ever overwritten. A copy is written to a part of a name that only this person's Adzer makes, which it holds a lock on; it gets
+its name when it is whole and on the disk, is read back under that name, and loses it again if it is not what was on the card. From a part
+an interrupted run goes on. One offload writes to a place at a time; another waits. The card's own tree stays as it is below
 ``{year}/{month}/{job}/{camera}``; beside it lie the manifest (as ``xxhsum -c`` takes it) and a report.
 """
 
@@ -9,21 +10,27 @@ from __future__ import annotations
 
 import contextlib
 import errno
+import fcntl
+import hashlib
 import json
 import os
 import queue
 import re
+import secrets
 import shutil
+import stat
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
+import platformdirs
 import xxhash
 
+from .. import seal
 from ..errors import AdzerError, Cancelled, UnreadableError, shown
 from ..media import disk
 from .card import PART, Item, Oddity, Survey, survey
@@ -127,21 +134,29 @@ class Outcome:
 
 def destination(base: Path, template: str, found: Survey, job: str, camera: str, when: datetime | None = None) -> Path:
     """The folder for a card below ``base``. AdzerError if the template has a field that there is not."""
-    unknown = set(re.findall(r"{([^}]*)}", template)) - _FIELDS
-    if unknown or template.count("{") != template.count("}"):
+    unknown = set(re.findall(r"{([^{}]*)}", template)) - _FIELDS
+    if unknown or re.search(r"[{}]", re.sub(r"{[^{}]*}", "", template)):
         raise AdzerError(
             f"The folder pattern {template!r} may use {', '.join('{' + f + '}' for f in sorted(_FIELDS))} and no others."
         )
-    first = when or datetime.fromtimestamp(min((i.changed_ns for i in found.items if i.changed_ns > 946_684_800 * 10**9),
-                                               default=time.time_ns()) / 1e9)  # fmt: skip
+    first = when or _first_day(found)
     held = {
         "year": f"{first:%Y}", "month": f"{first:%m}", "day": f"{first:%d}", "job": _plain(job), "camera": _plain(camera),
         "card": _plain(found.card.name),
     }  # fmt: skip
-    place = template.format(**held).strip("/")
+    place = re.sub(r"{([^{}]*)}", lambda field: held[field[1]], template).strip("/")
     if ".." in place.split("/"):
         raise AdzerError(f"The folder pattern {template!r} leads out of {base}. Write it without '..'.")
+    if "\0" in place or any(len(os.fsencode(part)) > 255 for part in place.split("/")):
+        raise AdzerError(f"The folder pattern {template[:60]!r} makes a folder's name that no disk can hold. Shorten it.")
     return base / place
+
+
+def _first_day(found: Survey) -> datetime:
+    """When the oldest file that has a believable date was changed; now if there is none."""
+    now = time.time()
+    days = (i.changed_ns / 1e9 for i in found.items)
+    return datetime.fromtimestamp(min((d for d in days if 946_684_800 < d < now + 366 * 86400), default=now))
 
 
 def _plain(name: str) -> str:
@@ -183,6 +198,7 @@ class _Job:
     fresh: list[Path]
     old: list[Path]
     digest: str = ""
+    parts: dict[Path, _Part] = field(default_factory=dict)
 
 
 class _Run:
@@ -260,7 +276,8 @@ class _Run:
                 handle = os.open(source, os.O_RDONLY | os.O_NOFOLLOW)
                 stack.callback(os.close, handle)
                 for root in job.fresh:
-                    part = stack.enter_context(_Part(root / item.place))
+                    part = _Part(root / item.place)
+                    stack.callback(part.close)
                     parts.append(part)
                 while True:
                     self.control.check()
@@ -275,11 +292,13 @@ class _Run:
                 if os.fstat(handle).st_size != item.size or os.fstat(handle).st_mtime_ns != item.changed_ns:
                     raise OSError(errno.EIO, "it changed while it was read")
                 for part in parts:
-                    part.finish(item.size)
+                    part.finish(item.size, item.changed_ns)
+                stack.pop_all()  # the parts stay open, and locked, until they have been read back
+                os.close(handle)
         except OSError as error:
             self._fail(item, parts[0].path if error.errno in (errno.ENOSPC, errno.EDQUOT) and parts else source, error)
             return False
-        job.digest = digest.hexdigest()
+        job.digest, job.parts = digest.hexdigest(), dict(zip(job.fresh, parts, strict=True))
         return True
 
     def _fail(self, item: Item, where: str | Path, error: OSError) -> None:
@@ -297,49 +316,49 @@ class _Run:
     def _check_all(self) -> None:
         buffer = memoryview(bytearray(BLOCK))
         while (job := self.line.get()) is not None:
-            if self.fault is not None:
-                continue
             try:
-                self._check(job, buffer)
+                if self.fault is None:
+                    self._check(job, buffer)
             except BaseException as error:  # noqa: BLE001 - raised again where the run was started
                 self.fault = error
+            finally:
+                for part in job.parts.values():
+                    part.close()
 
     def _check(self, job: _Job, buffer: memoryview) -> None:
         item, good = job.item, True
         for root in job.fresh + job.old:
-            fresh = root in job.fresh
-            target = root / item.place
-            path = _part_of(target) if fresh else target
+            target, part = root / item.place, job.parts.get(root)
             try:
-                found = self._read_back(path, buffer, item.place)
-                if found != job.digest:
+                if part is not None and not part.named(target):
                     good = False
-                    if fresh:
-                        path.unlink()
-                        self.outcome.failed[item.place] = (
-                            f"{shown(str(target))}: read back, it is not what was on the card. Is the disk sound? Copy it again."
-                        )
-                    else:
-                        self._differs(item, root, "it has the same size and other content")
+                    self._differs(item, root, "a file of that name has come there meanwhile")
                     continue
-                if fresh:
-                    os.utime(path, ns=(item.changed_ns, item.changed_ns))
-                    if not disk.name(path, target):
-                        good = False
-                        self._differs(item, root, "a file of that name has come there meanwhile")
-                        continue
-                self.manifests[root].add(job.digest, item.place)
+                found = self._read_back(target, buffer, item.place, part)
+                if found == job.digest:
+                    self.manifests[root].add(job.digest, item.place)
+                    continue
+                good = False
+                if part is None:
+                    self._differs(item, root, "it has the same size and other content")
+                    continue
+                part.withdraw(target)
+                self.outcome.failed[item.place] = (
+                    f"{shown(str(target))}: read back, it is not what was on the card. Is the disk sound? Copy it again."
+                )
             except OSError as error:
                 good = False
-                self._fail(item, path, error)
+                self._fail(item, target, error)
         if good and item.place not in self.outcome.differing and item.place not in self.outcome.failed:
             (self.outcome.copied if job.fresh else self.outcome.there).append(item.place)
 
-    def _read_back(self, path: Path, buffer: memoryview, place: str) -> str:
-        """The hash of what the disk holds, not of what memory remembers."""
+    def _read_back(self, path: Path, buffer: memoryview, place: str, part: _Part | None) -> str:
+        """The hash of what the disk holds under a name, not of what memory remembers; "" if that is not the file that was written."""
         digest = xxhash.xxh3_128()
-        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW)
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
         try:
+            if part is not None and not os.path.samestat(os.fstat(handle), os.fstat(part.handle)):
+                return ""
             disk.forget(handle)
             while got := os.readv(handle, [buffer]):
                 self.control.check()
@@ -351,27 +370,45 @@ class _Run:
 
 
 def _part_of(target: Path) -> Path:
-    """A name of its own in the same folder: short, whatever the file is called, and none that a file of the card has."""
-    return target.with_name(f".{xxhash.xxh3_64_hexdigest(os.fsencode(target.name))}{PART}")
+    """A name of its own in the same folder: short, whatever the file is called, and none that anybody else makes up."""
+    return target.with_name(f".{seal.mark('part of a copy', target.name)[:24]}{PART}")
 
 
 class _Part:
-    """A copy that has not got its name yet. What an earlier run wrote is compared instead of written again."""
+    """A copy that has not got its name yet, made and locked by this process alone. What an earlier run of ours wrote is compared
+    instead of written again."""
 
     def __init__(self, target: Path) -> None:
         self.path = _part_of(target)
         target.parent.mkdir(parents=True, exist_ok=True)
-        with contextlib.suppress(FileNotFoundError):
-            if os.lstat(self.path).st_nlink > 1:  # killed between two names: what it holds is another file's, too
-                self.path.unlink()
-        self.handle = os.open(self.path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o644)
+        flags = os.O_RDWR | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
+        try:
+            self.handle = os.open(self.path, flags | os.O_CREAT | os.O_EXCL, 0o644)
+            if not _locked(self.handle):
+                raise FileExistsError
+        except FileExistsError:
+            if not self._gone_on_with(flags):
+                self.path = self.path.with_name(f".{secrets.token_hex(12)}{PART}")
+                self.handle = os.open(self.path, flags | os.O_CREAT | os.O_EXCL, 0o644)
+                _locked(self.handle)
         self.have, self.at = os.fstat(self.handle).st_size, 0
 
-    def __enter__(self) -> _Part:
-        return self
-
-    def __exit__(self, *exc: object) -> None:
+    def _gone_on_with(self, flags: int) -> bool:
+        """Opens what an earlier run left; False if somebody writes it just now, or it is another file's second name."""
+        try:
+            self.handle = os.open(self.path, flags)
+        except OSError:
+            return False
+        held = os.fstat(self.handle)
+        if stat.S_ISREG(held.st_mode) and held.st_nlink == 1 and held.st_uid == os.geteuid() and _locked(self.handle):
+            return True
         os.close(self.handle)
+        return False
+
+    def close(self) -> None:
+        if self.handle >= 0:
+            os.close(self.handle)
+            self.handle = -1
 
     def add(self, block: memoryview) -> None:
         overlap = min(max(self.have - self.at, 0), len(block))
@@ -381,9 +418,81 @@ class _Part:
             overlap += os.pwrite(self.handle, block[overlap:], self.at + overlap)
         self.at += len(block)
 
-    def finish(self, size: int) -> None:
+    def finish(self, size: int, changed_ns: int) -> None:
         os.ftruncate(self.handle, size)
+        os.utime(self.handle, ns=(changed_ns, changed_ns))
         os.fsync(self.handle)
+
+    def named(self, target: Path) -> bool:
+        """Gives it its name; False if that is taken."""
+        if disk.name(self.path, target):
+            return True
+        with contextlib.suppress(OSError):
+            self.path.unlink()
+        return False
+
+    def withdraw(self, target: Path) -> None:
+        """Takes its name away again; what has come under that name instead is left alone."""
+        with contextlib.suppress(OSError):
+            if os.path.samestat(os.lstat(target), os.fstat(self.handle)) and disk.name(target, self.path):
+                self.path.unlink()
+
+
+def _locked(handle: int) -> bool:
+    """Locks a file or folder for this process; False if another has it. Disks that know no locks give it to everybody."""
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return False
+    except OSError:
+        pass
+    return True
+
+
+@contextlib.contextmanager
+def _alone(roots: Iterable[Path], waits: Callable[[Path], None]) -> Iterator[None]:
+    """Holds the places as the only offload that writes there; ``waits`` is called while another one does. In one order for all, so
+    that two with the same places never wait for each other."""
+    with contextlib.ExitStack() as stack:
+        for root in sorted(roots, key=os.path.realpath):
+            root.mkdir(parents=True, exist_ok=True)
+            handle = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+            stack.callback(os.close, handle)
+            while not _locked(handle):
+                waits(root)
+                time.sleep(0.2)
+        yield
+
+
+def manifest_name(roots: Iterable[Path], places: set[str]) -> str:
+    """The manifest's name at all of these places: the first that neither a file of the card nor anything that is not ours has there."""
+    roots = list(roots)
+    names = (MANIFEST, f"adzer-{MANIFEST}", *(f"adzer-{n}-{MANIFEST}" for n in range(2, 1000)))
+    return next(n for n in names if n not in places and all(_ours(root / n) for root in roots))
+
+
+def _record(path: Path) -> Path:
+    """Where it is kept how the manifest at ``path`` was when we wrote it last."""
+    place = os.fsencode(os.path.realpath(path.parent)) + b"/" + os.fsencode(path.name)
+    return platformdirs.user_data_path("adzer") / "manifests" / xxhash.xxh3_128_hexdigest(place)
+
+
+def _ours(path: Path) -> bool:
+    """Is there nothing, or a manifest that we wrote, with no more than lines of ours added to it?"""
+    try:
+        if not stat.S_ISREG(os.lstat(path).st_mode):
+            return False
+        held, known = path.read_bytes(), _record(path).read_text("ascii").split("\n")
+    except OSError:
+        return not os.path.lexists(path)
+    for size, digest in (line.split() for line in known if line.count(" ") == 1 and line.split()[0].isdecimal()):
+        was, added = held[: int(size)], held[int(size) :]
+        if hashlib.sha256(was).hexdigest() == digest and all(not line or _LINE.fullmatch(line) for line in added.split(b"\n")[:-1]):
+            return True
+    return False
+
+
+_LINE = re.compile(rb"\\?([0-9a-f]{32})  (.+)", re.DOTALL)
 
 
 class _Manifest:
@@ -391,11 +500,23 @@ class _Manifest:
 
     def __init__(self, root: Path, name: str) -> None:
         self.path = root / name
-        root.mkdir(parents=True, exist_ok=True)
         self.held = read_manifest(self.path)
-        self.file = self.path.open("ab")
-        if self.file.tell():
+        fresh = not os.path.lexists(self.path)
+        flags = os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC | (os.O_CREAT | os.O_EXCL if fresh else 0)
+        self.file = os.fdopen(os.open(self.path, flags, 0o644), "ab")
+        if fresh:
+            self._remember(b"")
+        elif self.file.tell():
             self.file.write(b"\n")  # in case the last line was cut off
+
+    def _remember(self, *contents: bytes) -> None:
+        """So that a later run knows it as ours; where that cannot be kept, a later run begins another."""
+        kept = _record(self.path)
+        with contextlib.suppress(OSError):
+            kept.parent.mkdir(parents=True, exist_ok=True)
+            part = kept.with_name(f".{secrets.token_hex(8)}")
+            part.write_text("\n".join(f"{len(c)} {hashlib.sha256(c).hexdigest()}" for c in contents), "ascii")
+            part.replace(kept)
 
     def add(self, digest: str, place: str) -> None:
         self.held[place] = digest
@@ -403,13 +524,20 @@ class _Manifest:
         self.file.flush()
 
     def close(self) -> None:
+        mine = os.fstat(self.file.fileno())
         self.file.close()
-        part = self.path.with_name(f".{self.path.name}{PART}")
-        with part.open("wb") as out:
-            out.writelines(_line(digest, place) for place, digest in sorted(self.held.items()))
+        content = b"".join(_line(digest, place) for place, digest in sorted(self.held.items()))
+        part = self.path.with_name(f".{secrets.token_hex(12)}{PART}")
+        with part.open("xb") as out:
+            out.write(content)
             out.flush()
             os.fsync(out.fileno())
-        part.replace(self.path)
+        try:
+            if os.path.samestat(os.lstat(self.path), mine):  # nobody has put another in its place
+                self._remember(content, self.path.read_bytes())  # as it will be, and as it is if that does not come to pass
+                part.replace(self.path)
+        finally:
+            part.unlink(missing_ok=True)
 
 
 def _line(digest: str, place: str) -> bytes:
@@ -423,10 +551,11 @@ def read_manifest(path: Path) -> dict[str, str]:
     """Place → hash; lines that are no such pair are left out."""
     held = {}
     try:
+        if not stat.S_ISREG(path.stat().st_mode):
+            return {}
         for line in path.read_bytes().split(b"\n"):
             escaped = line.startswith(b"\\")
-            match = re.fullmatch(rb"([0-9a-f]{32})  (.+)", line[1:] if escaped else line, re.DOTALL)
-            if match:
+            if match := _LINE.fullmatch(line):
                 raw = match[2]
                 if escaped:
                     raw = re.sub(rb"\\(.)", lambda m: b"\n" if m[1] == b"n" else m[1], raw)
@@ -453,24 +582,30 @@ def offload(
         real, held = Path(os.path.realpath(root)), Path(os.path.realpath(card))
         if real.is_relative_to(held) or held.is_relative_to(real):
             raise AdzerError(f"{shown(str(root))} and the card lie inside each other. Choose a folder on another disk.")
+    control = control or Control()
     check_room(found, roots)
-    outcome = Outcome(card, roots, oddities=found.oddities, size=found.size, expected=len(found.items),
-                      manifest=MANIFEST if all(i.place != MANIFEST for i in found.items) else f"adzer-{MANIFEST}")  # fmt: skip
+    outcome = Outcome(card, roots, oddities=found.oddities, size=found.size, expected=len(found.items))
     began = time.monotonic()
+
+    def waits(root: Path) -> None:
+        control.check()
+        report(Moving("waiting for another offload to", shown(str(root)), 0, len(found.items), 0, 2 * found.size * len(roots)))
+
     try:
-        run = _Run(found, outcome, report, control or Control())
-        run.go()
+        with _alone(roots, waits):
+            outcome.manifest = manifest_name(roots, {i.place for i in found.items})
+            run = _Run(found, outcome, report, control)
+            run.go()
+            outcome.changed_meanwhile = survey(card).items != found.items
+            outcome.seconds = time.monotonic() - began
+            for root in roots:
+                write_report(root, outcome)
     except PermissionError as error:
         raise AdzerError(f"{shown(str(error.filename))} may not be written by you. Choose another folder.") from None
     except OSError as error:
         raise AdzerError(
             f"{shown(str(error.filename or roots[0]))} cannot be written ({error.strerror}). Choose another folder."
         ) from None
-    finally:
-        outcome.seconds = time.monotonic() - began
-    outcome.changed_meanwhile = survey(card).items != found.items
-    for root in roots:
-        write_report(root, outcome)
     report(Moving("done", "", len(outcome.copied) + len(outcome.there), len(found.items), run.total, run.total))
     return outcome
 

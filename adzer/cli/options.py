@@ -60,6 +60,12 @@ First = Annotated[
 ]
 
 
+Damage = Annotated[
+    Literal["stop", "use"] | None,
+    typer.Option(help="What becomes of frames that decode with errors: stop, or use them as they decode; stop if left out."),
+]
+
+
 Rear = Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")]
 Match = Annotated[bool, typer.Option(help="Match two lenses by what both see first.")]
 
@@ -69,7 +75,7 @@ ROUND: dict[str, object] = {"projection": "fisheye", "eyes": "one"}  # what is d
 
 DECLARED: dict[str, object] = {
     "curve": Curve, "primaries": Primaries, "range": Range, "matrix": Matrix, "siting": Siting, "turn": Turn,
-    "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First,
+    "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First, "damage": Damage,
 }  # fmt: skip
 
 

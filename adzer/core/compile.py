@@ -163,7 +163,7 @@ def compile_order(order: Order) -> RenderPlan:
     """The plan of a frozen order. Raises UnreadableError if the source is gone or is not what it was."""
     path = order.facts.source
     try:
-        changed = probe.fingerprint(*order.facts.sources) != order.facts.fingerprint
+        changed = probe.changed(order.facts)
     except OSError:
         raise UnreadableError(
             f"{path} is not there any more. Plug its disk in, or queue the shot again from where it is."

@@ -24,6 +24,14 @@ class RenderFailed(AdzerError):
     """A render that could not be finished or a master that failed its check."""
 
 
+class DamagedError(RenderFailed):
+    """Frames of a recording decode with errors. ``spans``: from, and up to which, of each run of frames; ``fingerprint``: of what."""
+
+    def __init__(self, text: str, fingerprint: str, spans: tuple[tuple[int, int], ...]) -> None:
+        super().__init__(text)
+        self.fingerprint, self.spans = fingerprint, spans
+
+
 class Cancelled(AdzerError):
     """The person stopped it; finished segments are kept."""
 

@@ -65,7 +65,7 @@ def source_problem(facts: FileFacts) -> Finding | None:
     """A *stop* if the file is gone or is not what it was when it was read."""
     name = Path(facts.path).name
     try:
-        if probe.fingerprint(*facts.sources) == facts.fingerprint:
+        if not probe.changed(facts):
             return None
         text = f"{name} has changed since it was read. Take the shot out of the job and add the file again."
         return Finding(Level.STOP, "source-changed", text, "read")

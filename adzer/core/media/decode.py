@@ -37,6 +37,7 @@ class Frame:
     pts: int
     number: int
     key: bool = False
+    damaged: bool = False  # it, or a frame that it may be predicted from, was decoded with errors
 
     def cropped(self, plane: int) -> Plane:
         """The plane without its padding (a view)."""
@@ -141,6 +142,11 @@ class Reader:
         w, h = self._sensor.raster if self._values else (self.stream.codec_context.width, self.stream.codec_context.height)
         return int(w * h)
 
+    @property
+    def reordered(self) -> int:
+        """How many frames that are shown before a frame may be predicted from it."""
+        return 0 if self._values else int(self.stream.codec_context.has_b_frames)
+
     def time(self, number: int) -> Fraction:
         """Seconds from the first frame to frame ``number``."""
         return int(self.index.pts[number] - self.index.pts[0]) * self.time_base
@@ -230,6 +236,7 @@ class Reader:
         back = int(np.searchsorted(self.index.keys, target, side="right")) - 1
         if self._counted:
             back = -1  # what a decoder leaves out after a jump would shift the count: slow, but right
+        key_before = max(back - 1, -1)
         while True:
             first, come = True, -start_of(self.path)
             if back < 0:
@@ -242,16 +249,19 @@ class Reader:
                 except av.FFmpegError:
                     back = -1
                     continue
+            hurt = settled = False
             for raw in self.container.decode(self.stream):
                 number: int | None
+                hurt = raw.is_corrupt or (hurt and not raw.key_frame)
+                settled |= raw.key_frame and not first
                 if self._counted:
                     number, come = come, come + 1
                 else:
                     number = self._number.get(raw.pts if raw.pts is not None else -1)
                 if number is None:
                     continue
-                if first and number > start and back >= 0:
-                    break
+                if (first and number > start and back >= 0) or (hurt and not settled and number >= start and back > key_before):
+                    break  # what a decoder says of its first frames after a jump is only believed from a keyframe further back
                 first = False
                 form, planes = planes_of(raw)
                 if (raw.width, raw.height, form) != self._form:
@@ -259,7 +269,7 @@ class Reader:
                         f"{self.path}: at frame {number} its pictures become {raw.width}×{raw.height} of {form.bits} bits {form.chroma}; "
                         f"they begin as {self._form[0]}×{self._form[1]}. Take it apart there, or end the shot before frame {number}."
                     )
-                yield Frame(planes, form, (raw.width, raw.height), int(raw.pts or 0), number, bool(raw.key_frame))
+                yield Frame(planes, form, (raw.width, raw.height), int(raw.pts or 0), number, bool(raw.key_frame), hurt)
             else:
                 if back < 0 or not first:
                     return

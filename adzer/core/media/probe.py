@@ -37,6 +37,7 @@ COVER = 0x400  # the library's mark of a still that only decorates a file
 OPENING = {"format_whitelist": ",".join(FOOTAGE), "protocol_whitelist": "file"}
 PATIENCE = 60.0  # seconds that a file may be searched for its beginning, or for its next frame
 _EDGE, _EDGE_OF_MANY = 1 << 20, 1 << 16
+_BLOCK, _BLOCKS, _FEWEST_BLOCKS = 1 << 14, 32, 3  # bytes of a block within a file, how many of a recording, and of each of many files
 
 PRIMARIES = {1: "bt709", 9: "bt2020", 12: "p3-d65"}  # H.273, table 2
 CURVES = {1: "bt709", 6: "bt709", 14: "bt709", 15: "bt709", 13: "srgb", 4: "gamma22", 8: "linear", 16: "pq", 18: "hlg"}
@@ -101,6 +102,7 @@ class FileFacts(msgspec.Struct, frozen=True):
     missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
     sensor: Sensor | None = None  # of sensor values: how they are to be read
     rebalanced: tuple[int, ...] = ()  # of these: frames from which on the camera took another white, or another exposure, as its own
+    spread: str = ""  # a hash of blocks from all over its files; "" of what an older Adzer read
 
     @property
     def floating(self) -> bool:
@@ -161,6 +163,36 @@ def fingerprint(source: Source, *beside: Source) -> str:
             file.seek(-_EDGE, os.SEEK_END)
         digest.update(file.read(_EDGE))
     return f"{size:x}-{digest.hexdigest()}"
+
+
+def spread(sources: Iterable[Source]) -> str:
+    """A hash of blocks that lie evenly over all files of a recording, which its fingerprint's ends say nothing of. OSError if one
+    cannot be read."""
+    paths = [p for s in sources for p in all_paths(s)]
+    each, digest = max(_FEWEST_BLOCKS, _BLOCKS // len(paths)), xxhash.xxh3_128()
+    for path in paths:
+        with path.open("rb") as file:
+            size = os.fstat(file.fileno()).st_size
+            for n in range(each):
+                digest.update(os.pread(file.fileno(), _BLOCK, int((n + 0.5) * size / each) // _BLOCK * _BLOCK))
+    return digest.hexdigest()
+
+
+def changed(facts: FileFacts) -> bool:
+    """Is a recording not what it was when it was read? OSError if it is gone."""
+    if fingerprint(*facts.sources) != facts.fingerprint:
+        return True
+    return bool(facts.spread) and spread(facts.sources) != facts.spread
+
+
+def stamp(paths: Iterable[Path]) -> str:
+    """A hash of the files' sizes and times: another one as soon as anybody writes to one of them, whatever times they give it, as
+    the system alone sets the time of a change (ctime). OSError if one is gone."""
+    digest = xxhash.xxh3_128()
+    for path in paths:
+        held = path.stat()
+        digest.update(f"{path} {held.st_size} {held.st_mtime_ns} {held.st_ctime_ns}\n".encode("utf-8", "surrogateescape"))
+    return digest.hexdigest()
 
 
 def _hash_of(sources: Iterable[Source], more: str = "") -> str:
@@ -325,7 +357,8 @@ def _values_facts(source: Source) -> FileFacts:
     base, frames = values_base(source), len(files)
     rebalanced = dng.rebalanced(files, sensor)
     return FileFacts(
-        path=str(path), size=total_size(source), fingerprint=fingerprint(source), container="dng", codec="values", profile=None,
+        path=str(path), size=total_size(source), fingerprint=fingerprint(source), spread=spread((source,)),
+        container="dng", codec="values", profile=None,
         pix_fmt=f"{sensor.bits}-bit sensor values", raster=sensor.raster, pixel_aspect=sensor.aspect, bits=sensor.depth, chroma="4:0:0",
         rgb=False, curve=None, primaries=None, matrix=None, range="full", rate=1 / base, time_base=base, timecode=sensor.timecode,
         frames=frames, start=Fraction(0), duration=frames * base, spacing=(base,) * 3, constant_rate=True, mosaic=sensor.order,
@@ -352,7 +385,8 @@ def probe_beside(left: Stream, right: Stream) -> FileFacts:
         )
     return msgspec.structs.replace(
         first, raster=(2 * w, h), beside=second.path, beside_track=right.track, starts=(left.start, right.start), promised=0, timecode=timecode,
-        size=first.size + second.size * (left.file != right.file), fingerprint=fingerprint(left.plain, right.plain),
+        size=first.size + second.size * (left.file != right.file),
+        fingerprint=fingerprint(left.plain, right.plain), spread=spread((left.plain, right.plain)),
     )  # fmt: skip
 
 
@@ -400,6 +434,7 @@ def _facts(source: Source, container: av.container.InputContainer, most: int | N
         path=str(path),
         size=total_size(source),
         fingerprint=print_,
+        spread=spread((source,)),
         container=container.format.name,
         codec=context.codec.canonical_name if hasattr(context.codec, "canonical_name") else context.codec.name,
         profile=context.profile,

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from fractions import Fraction
 
-from .. import cards
+from .. import cards, records
 from ..cards import PlayerCard
 from ..errors import UnreadableError
 from ..finding import Finding, Fix, Level
@@ -35,6 +36,7 @@ def findings(
     """All of them, most of them only if the footage has been looked at."""
     say = _Saying()
     _file(say, facts)
+    _damage(say, facts, settings, context)
     _turn(say, facts, settings, context)
     _whole(say, facts, settings)
     _curve(say, facts, settings, context, picture, look)
@@ -66,6 +68,29 @@ def _file(say: _Saying, facts: FileFacts) -> None:
         few = ", ".join(map(str, facts.missing[:6])) + (" …" if len(facts.missing) > 6 else "")
         say(Level.WARN, "frames-missing",
             f"{len(facts.missing)} numbers of the sequence are missing: {few}. Copy them from the card again; without them it jumps.")  # fmt: skip
+
+
+DAMAGE = "damage"  # a measurement: from and up to which frames a recording decodes with errors
+
+
+def spans_text(spans: Iterable[tuple[int, int]]) -> str:
+    """Runs of frames, from and up to which (excluded), in words: ``frames 40–51 and 80``."""
+    runs = [str(a) if b == a + 1 else f"{a}–{b - 1}" for a, b in spans]
+    few = runs if len(runs) <= 6 else [*runs[:5], f"{len(runs) - 5} more runs"]
+    return ("frame " if len(runs) == 1 and "–" not in runs[0] else "frames ") + " and ".join([", ".join(few[:-1]), few[-1]] if len(few) > 1 else few)
+
+
+def _damage(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Context) -> None:
+    """Frames that a render found to decode with errors."""
+    if (body := context.measured.get(DAMAGE)) is None:
+        return
+    where = spans_text(records.from_json(body, tuple[tuple[int, int], ...], f"what was found of {facts.name}"))
+    if settings.damage == "stop":
+        say(Level.STOP, "damaged-frames",
+            f"{facts.name} decodes with errors: {where}. Copy the file from the card again, or use them as they decode.",
+            Fix("Use them as they decode", "read", {"damage": "use"}))  # fmt: skip
+    else:
+        say(Level.NOTE, "damaged-frames", f"{facts.name} decodes with errors: {where}. They are used as they decode.")
 
 
 def _whole(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:

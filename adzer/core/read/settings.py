@@ -12,12 +12,13 @@ class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     """``timing`` even: delivered frames come at ``even_rate``, each the recorded frame nearest in time.
     ``turn``: degrees clockwise by which the recorded picture is turned to stand upright.
     ``alone``: the first of several pictures or eyes is delivered without the others.
+    ``damage``: what becomes of frames that decode with errors: the render stops, or they are used as they decode.
     ``applied`` display: a transform has been applied already, whatever the camera's curve was.
     """
 
     OWN = frozenset({"turn"})
-    FROM = {1: dict}  # fields were added, nothing else
-    version: int = 2
+    FROM = {1: dict, 2: dict}  # fields were added, nothing else
+    version: int = 3
     curve: str | None = None
     primaries: str | None = None
     range: Literal["limited", "full"] | None = None
@@ -33,3 +34,4 @@ class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     first: Literal["left", "right"] | None = None
     alone: bool = False
     applied: Literal["nothing", "display"] | None = None
+    damage: Literal["stop", "use"] = "stop"

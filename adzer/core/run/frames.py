@@ -67,6 +67,7 @@ class Prepared:
         self._kept: list[dict[int, Planes]] = [{} for _ in range(len(held.prepares) + 1)]
         self._moves: tuple[int, Moves] | None = None
         self._first = 0
+        self.damaged = set[int]()  # numbers of the frames that decoded with errors
         self.made = self.again = 0
 
     def planes(self, number: int, steps: int | None = None) -> Planes:
@@ -111,13 +112,19 @@ class Prepared:
 
     def _decoded(self, number: int) -> Planes:
         if self._frames is None:
-            return self.reader.frame(number).planes
+            return self._noted(self.reader.frame(number)).planes
         for frame in self._frames:
             if frame.number == number:
-                return frame.planes
+                return self._noted(frame).planes
             if frame.number >= self._first:
-                self._kept[0][frame.number] = frame.planes
+                self._kept[0][frame.number] = self._noted(frame).planes
         raise UnreadableError(f"{self.reader.path}: frame {number} cannot be decoded. Copy the file from the card again.")
+
+
+    def _noted(self, frame: Frame) -> Frame:
+        if frame.damaged:
+            self.damaged.add(frame.number)
+        return frame
 
 
 class Inputs:
@@ -128,6 +135,7 @@ class Inputs:
         self.inputs, self._open = inputs, ExitStack()
         self._readers: dict[object, Reader] = {}
         self.made = self.again = 0
+        self.damaged = set[int]()  # of any recording: numbers of the frames that decoded with errors so far
         try:
             self._lines = [self._opened(i, facts) for i in inputs]
         except BaseException:
@@ -161,6 +169,7 @@ class Inputs:
                 prepared.forget(min(int(at[k]) for _, at, _ in each))
                 for n, at, part in sorted(each, key=lambda one: int(one[1][k])):
                     planes[n] = prepared.at(int(at[k]), float(part[k]))
+                self.damaged |= prepared.damaged
             if readers:
                 self.made, self.again = had[0] + readers[0].made, had[1] + readers[0].again
             yield planes

@@ -14,10 +14,11 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from .. import records
-from ..errors import AdzerError, Cancelled, shown
+from ..errors import AdzerError, Cancelled, DamagedError, shown
 from ..intake import proxies
 from ..job import LEASE, Job, Slip
 from ..ledger import EditConflict
+from ..read import check
 from .render import Progress, render
 
 SAVE_EVERY = 0.5
@@ -89,6 +90,11 @@ def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
         job.set_slip(slip.id, state="cancelled", why=str(note), pid=None)
         job.log("cancel", order.shot, str(note), {})
         return True
+    except DamagedError as error:
+        job.keep_measured(error.fingerprint, check.DAMAGE, records.to_json(error.spans).encode())
+        job.set_slip(slip.id, state="failed", why=str(error), pid=None)
+        job.log("failed", order.shot, str(error), {"out": order.out})
+        return False
     except Exception as error:  # whatever it is, it is this slip's, and the next one's turn
         why = str(error) if isinstance(error, AdzerError) else f"{shown(order.out)} could not be rendered ({type(error).__name__}: {error})."
         job.set_slip(slip.id, state="failed", why=why, pid=None)

@@ -33,6 +33,7 @@ from .ahead import ahead
 from .frames import Inputs
 from .parts import Parts
 from .pixels import Processor
+from .sources import Sources
 from .witness import Witness, look
 
 
@@ -91,6 +92,7 @@ def render_segment(
                 tick(n + 1)
     witness.prints, witness.steps = writer.prints, writer.quantisers
     witness.made, witness.again = inputs.made - before[0], inputs.again - before[1]
+    witness.damaged, inputs.damaged = sorted(inputs.damaged), set()
     return witness
 
 
@@ -127,15 +129,16 @@ def render(
 def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], bool], threads: int) -> verify.Report:
     plan = compile_order(order)
     container_for(out)
-    parts = Parts(out, order.digest)
+    sources = Sources(plan, order)
+    parts = Parts(out, f"{order.digest} {sources.stamp}")
     try:
-        return _rendered(order, plan, out, parts, report, cancelled, threads)
+        return _rendered(order, plan, out, parts, sources, report, cancelled, threads)
     finally:
         parts.close()
 
 
 def _rendered(
-    order: Order, plan: RenderPlan, out: Path, parts: Parts, report: Report, cancelled: Callable[[], bool], threads: int
+    order: Order, plan: RenderPlan, out: Path, parts: Parts, sources: Sources, report: Report, cancelled: Callable[[], bool], threads: int
 ) -> verify.Report:  # fmt: skip
     spans = plan.segments()
     total = len(plan.timing)
@@ -170,6 +173,9 @@ def _rendered(
                     tick(have + k)  # noqa: B023 - called before the loop goes on
 
                 witness = render_segment(plan, inputs, processor, span, part, threads, counted)
+                sources.check()
+                if witness.damaged and order.route.read.damage == "stop":
+                    raise sources.damage(plan, cancelled)
                 parts.finish(n, part, witness)
                 have += len(witness.looks)
     report(Progress("joining", total, total, size=parts.size))
@@ -179,6 +185,7 @@ def _rendered(
     disk.flush(joined)
     report(Progress("checking", total, total, size=joined.stat().st_size))
     checked = verify.check(joined, plan, order, parts.witnesses(len(spans)), sounds)
+    sources.check(whole=True)
     if not checked.passed:
         joined.unlink()
         parts.remove()

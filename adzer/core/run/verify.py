@@ -19,9 +19,11 @@ from ..media.decode import Reader
 from ..media.encode import EXACT
 from ..media.packets import packet_print
 from ..media.told import told
+from ..read.check import spans_text
 from ..target import Target, Wanted
 from . import hearing
 from .compare import Comparison, Fault, steps_about
+from .sources import spans_of
 from .witness import Look, Witness, look
 
 
@@ -63,6 +65,8 @@ def check(
     _check_time(checks, path, plan, facts)
     if len(facts.audio) == len(order.facts.audio):
         _check_sound(checks, path, plan, order, facts)
+    if damaged := sorted({n for w in witnesses for n in w.damaged}):
+        checks.append(Check("source", True, f"{spans_text(spans_of(damaged))} of the recording decode with errors and are used as they decode"))
     if facts.frames == len(plan.timing):
         _check_packets(checks, path, plan, witnesses, sounds or [])
         _check_frames(checks, path, plan, witnesses)

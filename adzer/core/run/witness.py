@@ -113,6 +113,7 @@ class Witness:
     steps: list[float] = field(default_factory=list)  # 0 where an encoder does not say
     made: int = 0  # frames that were made between two recorded ones; ``again``: where these do not agree, and the nearer was shown
     again: int = 0
+    damaged: list[int] = field(default_factory=list)  # recorded frames behind it that decoded with errors
 
     def save(self, path: Path) -> None:
         with path.open("wb") as file:
@@ -126,6 +127,7 @@ class Witness:
                 prints=np.array(self.prints, np.uint64),
                 steps=np.array(self.steps, np.float32),
                 between=np.array([self.made, self.again]),
+                damaged=np.array(self.damaged, np.int64),
             )
 
     @staticmethod
@@ -136,5 +138,6 @@ class Witness:
                 Look(m, d.astype(np.float32), e.astype(np.float32), t.astype(np.float32), int(p))
                 for m, d, e, t, p in zip(*(held[k] for k in ("means", "detail", "edge", "tilt", "print")), strict=True)
             ]
-            between = (int(n) for n in held["between"]) if "between" in held else (0, 0)
-            return Witness(looks, [int(p) for p in held["prints"]], [float(s) for s in held["steps"]], *between)
+            made, again = (int(n) for n in held["between"])
+            steps, damaged = [float(s) for s in held["steps"]], [int(n) for n in held["damaged"]]
+            return Witness(looks, [int(p) for p in held["prints"]], steps, made, again, damaged)

@@ -283,8 +283,9 @@ class Ledger:
                     self._depth -= 1
                 self._db.execute("COMMIT")
             except sqlite3.Error as error:
-                if self._db.in_transaction:  # a COMMIT that the disk refused
-                    self._db.execute("ROLLBACK")
+                with contextlib.suppress(sqlite3.Error):
+                    if self._db.in_transaction:  # a COMMIT that the disk refused
+                        self._db.execute("ROLLBACK")
                 raise UnreadableError(
                     f"{self.path} could not be saved ({self.locked or _why(error)}). Free some space or check its permissions; nothing of it is lost."
                 ) from None

@@ -31,10 +31,12 @@ class Sheet(QDialog):
         self.setMinimumWidth(width)
 
     def finish(self, label: str, then: Callable[[], None]) -> None:
-        self.done_ = act(label, then)
+        self.done_, leave = act(label, then), act("Leave it", self.reject, main=False)
+        leave.setAutoDefault(False)  # Enter in a field keeps what was typed
+        self.done_.setDefault(True)
         row = QHBoxLayout()
         row.addStretch(1)
-        row.addWidget(act("Leave it", self.reject, main=False))
+        row.addWidget(leave)
         row.addWidget(self.done_)
         self.column.addLayout(row)
 

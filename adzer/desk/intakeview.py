@@ -9,7 +9,6 @@ from typing import Any
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
-    QFileDialog,
     QFrame,
     QGridLayout,
     QHBoxLayout,
@@ -24,6 +23,7 @@ from ..core.deliver.advise import size_text, time_text
 from ..core.errors import AdzerError
 from ..core.finding import Level
 from ..core.intake import card, offload
+from . import choosers
 from .reading import Reading
 from .theme import draw_mark, font, theme
 from .widgets.questions import act
@@ -206,7 +206,7 @@ class IntakeView(QWidget):
         row.addWidget(area)
 
     def _choose(self, field: QLineEdit) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "A folder", field.text())
+        folder = choosers.folder(self, "A folder", field.text())
         if folder:
             field.setText(folder)
 

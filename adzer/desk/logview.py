@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QTableView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QLabel, QLineEdit, QTableView, QVBoxLayout, QWidget
 
 from ..core import journal
 from ..core.errors import AdzerError
 from ..core.ledger import LogRow
+from . import choosers
 from .model import Desk
 from .theme import font, theme
 from .widgets.questions import Pick, act
@@ -118,13 +117,13 @@ class LogView(QWidget):
     def _save(self) -> None:
         """What is shown, as a table to take along."""
         name = str(self.desk.job.path.with_suffix(".csv"))
-        path, _ = QFileDialog.getSaveFileName(self, "Where the log goes", name, "CSV (*.csv);;Markdown (*.md)")
-        if not path:
+        path = choosers.new_file(self, "Where the log goes", "CSV (*.csv);;Markdown (*.md)", name)
+        if path is None:
             return
         rows = self.model.rows
-        text = journal.as_markdown(rows, self.desk.job.name) if path.endswith(".md") else journal.as_csv(rows)
+        text = journal.as_markdown(rows, self.desk.job.name) if path.suffix == ".md" else journal.as_csv(rows)
         try:
-            Path(path).write_text(text, "utf-8")
+            path.write_text(text, "utf-8")
         except OSError as error:
             self.desk.said.emit(f"{path} cannot be written ({error.strerror}). Choose another folder.")
         else:

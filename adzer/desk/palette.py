@@ -21,13 +21,17 @@ from PySide6.QtWidgets import (
 
 @dataclass(frozen=True)
 class Action:
-    """Something that can be done: its words, its keys, where it holds (``everywhere``, ``board``, ``bench``)."""
+    """Something that can be done: its words, its keys, and where it holds: ``everywhere``, ``board``, ``bench``, or ``shots``, which is
+    both of these: what is done to shots is done where they are seen."""
 
     words: str
     keys: tuple[str, ...]
     place: str
     run: Callable[[], object]
     shown: str = ""
+
+    def holds(self, place: str) -> bool:
+        return self.place in ("everywhere", place) or (self.place == "shots" and place in ("board", "bench"))
 
 
 # What keys are for, in the order of the work.
@@ -99,12 +103,12 @@ class Keys(QDialog):
 
     def __init__(self, actions: list[Action], place: str, parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Dialog | Qt.WindowType.FramelessWindowHint)
-        fitting = [a for a in actions if a.place in (place, "everywhere") and (a.keys or a.shown)]
+        fitting = [a for a in actions if a.holds(place) and (a.keys or a.shown)]
         groups = [(name, [a for a in fitting if shown_keys(a) in keys]) for name, keys in PURPOSES]
         known = {key for _, keys in PURPOSES for key in keys}
         groups.append(("more", [a for a in fitting if shown_keys(a) not in known]))
         # What works only here stands first; the columns are filled evenly.
-        groups = sorted((g for g in groups if g[1]), key=lambda g: not any(a.place == place for a in g[1]))
+        groups = sorted((g for g in groups if g[1]), key=lambda g: not any(a.place in (place, "shots") for a in g[1]))
         grid = QGridLayout(self)
         grid.setContentsMargins(22, 18, 22, 18)
         grid.setHorizontalSpacing(14)

@@ -7,9 +7,10 @@ from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QKeySequence, QMouseEvent, QPainter, QPaintEvent, QPixmap, QShortcut
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
 from ..core import recent
+from . import choosers
 from .theme import font, style_sheet, theme
 from .widgets.questions import act
 
@@ -22,12 +23,12 @@ def when(at: float, now: float | None = None) -> str:
 
 def ask_new(parent: QWidget) -> Path | None:
     """Where a new job is to lie."""
-    path, _ = QFileDialog.getSaveFileName(parent, "Where the new job lies", "job.adzer", "Adzer jobs (*.adzer)")
-    return (Path(path) if path.endswith(".adzer") else Path(f"{path}.adzer")) if path else None
+    path = choosers.new_file(parent, "Where the new job lies", "Adzer jobs (*.adzer)", "job.adzer")
+    return path if path is None or path.suffix == ".adzer" else path.with_name(f"{path.name}.adzer")
 
 
 def ask_open(parent: QWidget) -> Path | None:
-    path, _ = QFileDialog.getOpenFileName(parent, "A job", "", "Adzer jobs (*.adzer)")
+    path = choosers.file(parent, "A job", "Adzer jobs (*.adzer)")
     return Path(path) if path else None
 
 

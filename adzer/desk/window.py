@@ -18,12 +18,10 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import (
     QApplication,
     QDialog,
-    QFileDialog,
     QLabel,
     QLineEdit,
     QMainWindow,
     QMessageBox,
-    QPlainTextEdit,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -34,6 +32,7 @@ from ..core.intake.relink import Match
 from ..core.media.probe import FileFacts
 from ..core.run.service import Reply
 from ..core.stage import STAGES
+from . import choosers
 from .alike import Alike
 from .analysing import Analysing
 from .bars import PLACES, NextLine, TopBar
@@ -42,6 +41,7 @@ from .board import BoardView, Header, ShotRow, Thumbnails
 from .dialogs import Describe, Relink, Rename
 from .finder import Finder
 from .intakeview import IntakeView
+from .keys import claims, typing
 from .logview import LogView
 from .model import Desk
 from .palette import Action, Keys, Words
@@ -50,6 +50,9 @@ from .reading import Reading
 from .startview import ask_new, ask_open
 from .theme import style_sheet, theme
 from .widgets.picture import to_qimage
+from .widgets.questions import Number
+
+LEAVING = (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape)  # a field that text is typed into
 
 
 class Window(QMainWindow):
@@ -73,6 +76,7 @@ class Window(QMainWindow):
         self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)
         self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk, self.reading, self.analysing)
         self.queue, self.log, self.intake = QueueView(desk), LogView(desk), IntakeView(self.reading)
+        self._was_there = ""
         self.note = QLabel(self)
         self.note.setWordWrap(True)
         self.note.hide()
@@ -137,34 +141,35 @@ class Window(QMainWindow):
         desk.worker.pictured.connect(self._pictured)
         desk.worker.failed.connect(self.say)
         app = QApplication.instance()
-        if app is not None:
+        if isinstance(app, QApplication):
             app.installEventFilter(self)
+            app.focusChanged.connect(self._entered)
 
     # --- keys ------------------------------------------------------------------------------------------------------
     def _actions(self) -> list[Action]:
         desk, bench = self.desk, self.bench
-        every, board, benched = "everywhere", "board", "bench"
+        every, shots, board, benched = "everywhere", "shots", "board", "bench"
         return [
             Action("add recordings", ("A",), every, self.choose_files),
             Action("get a card home, verified", ("F",), every, lambda: self.go("Intake")),
             Action("find shots on the Board", ("/",), board, self.finder.ask, "/"),
             Action("another order of the Board", ("O",), board, self.finder.next_order),
-            Action("keep", ("K",), every, lambda: desk.judge("keep")),
-            Action("drop", ("D",), every, lambda: desk.judge("drop")),
-            Action("words about it: name, scene, camera, notes", ("E",), every, self.describe),
+            Action("keep", ("K",), shots, lambda: desk.judge("keep")),
+            Action("drop", ("D",), shots, lambda: desk.judge("drop")),
+            Action("words about it: name, scene, camera, notes", ("E",), shots, self.describe),
             Action("new names by a pattern", ("R",), board, self.rename),
             Action("choose all shown rows", ("Ctrl+A",), board, self._choose_all, "^A"),
-            Action("same answers for all shots of this camera", ("C",), every, desk.same_for_camera),
-            Action("make a proxy, half size", ("P",), every, lambda: self.reading.make_copies("proxy", "half")),
-            Action("make a proxy, quarter size", (), every, lambda: self.reading.make_copies("proxy", "quarter")),
+            Action("same answers for all shots of this camera", ("C",), shots, desk.same_for_camera),
+            Action("make a proxy, half size", ("P",), shots, lambda: self.reading.make_copies("proxy", "half")),
+            Action("make a proxy, quarter size", (), shots, lambda: self.reading.make_copies("proxy", "quarter")),
             Action(
-                "make a full-size intermediate", (), every, lambda: self.reading.make_copies("intermediate", "full")
+                "make a full-size intermediate", (), shots, lambda: self.reading.make_copies("intermediate", "full")
             ),
-            Action("work on proxies, or on masters", ("M",), every, desk.switch_proxies),
+            Action("work on proxies, or on masters", ("M",), shots, desk.switch_proxies),
             Action("relink masters and proxies from a folder", (), every, self.choose_relink),
             Action("look at the footage", (), every, self.reading.look_at_the_rest),
             Action("stop looking at the footage", (), every, self.reading.stop),
-            Action("measure how these shots shake", (), every, self.analysing.want_for_rows),
+            Action("measure how these shots shake", (), shots, self.analysing.want_for_rows),
             Action("stop measuring", (), every, self.analysing.stop),
             Action("mark this frame, or take the mark off", ("J",), benched, desk.toggle_mark),
             Action("keyframe of the view or crop here", ("G",), benched, lambda: self._view("set_key")),
@@ -182,12 +187,12 @@ class Window(QMainWindow):
             Action("mark before", ("Ctrl+Left",), benched, lambda: bench.next_mark(-1), "^←"),
             Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),
             Action("fold back to the Board, show all shots", ("Esc",), every, self._back),
-            Action("previous shot", ("Up",), every, lambda: desk.select(desk.selected - 1), "↑"),
-            Action("next shot", ("Down",), every, lambda: desk.select(desk.selected + 1), "↓"),
-            Action("previous stage", ("[",), every, lambda: self._step_stage(-1)),
-            Action("next stage", ("]",), every, lambda: self._step_stage(1)),
-            Action("left: previous stage, or frame", ("Left",), every, lambda: self._sideways(-1), "←"),
-            Action("right: next stage, or frame", ("Right",), every, lambda: self._sideways(1), "→"),
+            Action("previous shot", ("Up",), shots, lambda: desk.select(desk.selected - 1), "↑"),
+            Action("next shot", ("Down",), shots, lambda: desk.select(desk.selected + 1), "↓"),
+            Action("previous stage", ("[",), shots, lambda: self._step_stage(-1)),
+            Action("next stage", ("]",), shots, lambda: self._step_stage(1)),
+            Action("left: previous stage, or frame", ("Left",), shots, lambda: self._sideways(-1), "←"),
+            Action("right: next stage, or frame", ("Right",), shots, lambda: self._sideways(1), "→"),
             Action("a second back", ("Shift+Left",), benched, lambda: desk.go_to(desk.frame - 25)),
             Action("a second on", ("Shift+Right",), benched, lambda: desk.go_to(desk.frame + 25)),
             Action("play, at reduced size", ("Space",), benched, bench.play),
@@ -210,12 +215,12 @@ class Window(QMainWindow):
             Action("main picture and helper change places", ("Z",), benched, bench.swap),
             Action("thirds and other guides on the picture", ("T",), benched, bench.next_guide),
             Action("picture as recorded, while held", (), benched, self._flip_before, "Q"),
-            Action("same as the row above", ("Ctrl+D",), every, desk.fill_down, "^D"),
+            Action("same as the row above", ("Ctrl+D",), shots, desk.fill_down, "^D"),
             Action("next finding", ("N",), board, self.next.advance),
-            Action("queue the chosen deliveries", ("Ctrl+Return",), every, desk.enqueue, "^↵"),
-            Action("measure one second", ("Ctrl+M",), every, self._measure, "^M"),
-            Action("take the shot out of the job", ("Ctrl+Backspace",), every, desk.remove, "^⌫"),
-            Action("give the job this shot's frame rate", (), every, desk.take_rate),
+            Action("queue the chosen deliveries", ("Ctrl+Return",), shots, desk.enqueue, "^↵"),
+            Action("measure one second", ("Ctrl+M",), shots, self._measure, "^M"),
+            Action("take the shot out of the job", ("Ctrl+Backspace",), shots, desk.remove, "^⌫"),
+            Action("give the job this shot's frame rate", (), shots, desk.take_rate),
             Action("trust this job: allow renders that someone else queued", (), every, desk.trust),
             Action("new job", ("Ctrl+N",), every, lambda: self._other(ask_new, self.begun), "^N"),
             Action("open a job", ("Ctrl+O",), every, lambda: self._other(ask_open, self.wanted), "^O"),
@@ -231,14 +236,18 @@ class Window(QMainWindow):
         ]
 
     def _run(self, action: Action) -> None:
-        if self.pages.currentIndex() == 0 or action.place == "everywhere":
-            here = self.place
-            if action.place in ("everywhere", here):
-                action.run()
+        if not action.holds(self.place):
+            return
+        focus = QApplication.focusWidget()
+        if typing(focus) and focus is not None and focus.window() is self and focus is not self.finder.line:
+            focus.clearFocus()  # what is typed is kept before anything is done with it
+        action.run()
 
     @property
     def place(self) -> str:
-        return "bench" if self.desk.stage is not None else "board"
+        """What is seen: ``board``, ``bench``, or another page's name."""
+        page = PLACES[self.pages.currentIndex()]
+        return page.lower() if page != "Board" else "bench" if self.desk.stage is not None else "board"
 
     def _view(self, what: str, *args: int) -> None:
         """Something that only one of Shape's two benches can do, or the keyframes that both have."""
@@ -285,28 +294,37 @@ class Window(QMainWindow):
             self.desk.moved.emit()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Q is held, not pressed; { } ? lie elsewhere on every keyboard, so their text counts; and a field that is left
-        with Enter or Esc gives the keys back."""
+        """A key that the control with the focus claims is no shortcut. Q is held, not pressed; { } ? lie elsewhere on every keyboard,
+        so their text counts; and a field that is left with Enter or Esc gives the keys back: with Enter what was typed is kept, with
+        Esc what was there."""
+        if isinstance(event, QKeyEvent) and self.isActiveWindow():
+            focus = QApplication.focusWidget()
+            here = focus is not None and focus.window() is self
+            if event.type() == QEvent.Type.ShortcutOverride and here and claims(focus, event):
+                event.accept()
+                return True
         if isinstance(event, QKeyEvent) and not event.isAutoRepeat() and self.isActiveWindow():
-            typing = isinstance(QApplication.focusWidget(), QLineEdit | QPlainTextEdit)
-            if event.key() == Qt.Key.Key_Q and not typing and self.desk.stage is not None:
+            typed = typing(focus)
+            if event.key() == Qt.Key.Key_Q and not typed and self.desk.stage is not None and self.pages.currentIndex() == 0:
                 if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
                     self.bench.hold_before(event.type() == QEvent.Type.KeyPress)
                     return True
-            elif not typing and event.type() == QEvent.Type.KeyPress and event.text() in ("{", "}", "?"):
+            elif not typed and event.type() == QEvent.Type.KeyPress and event.text() in ("{", "}", "?"):
                 self._run(next(a for a in self.actions_ if a.shown == event.text()))
                 return True
-            elif (
-                typing
-                and event.type() == QEvent.Type.KeyPress
-                and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Escape)
-                and isinstance(QApplication.focusWidget(), QLineEdit)
-            ):
-                field = QApplication.focusWidget()
-                if field is not None and field.window() is self:
-                    field.clearFocus()
-                    return True
+            elif here and isinstance(focus, QLineEdit) and event.type() == QEvent.Type.KeyPress and event.key() in LEAVING:
+                if event.key() == Qt.Key.Key_Escape and isinstance(focus, Number):
+                    focus.revert()
+                elif event.key() == Qt.Key.Key_Escape:
+                    focus.setText(self._was_there)
+                focus.clearFocus()
+                return True
         return super().eventFilter(watched, event)
+
+    def _entered(self, _: QWidget | None, field: QWidget | None) -> None:
+        """What a field holds as somebody begins to type there, for Esc."""
+        if isinstance(field, QLineEdit) and field.window() is self:
+            self._was_there = "" if field is self.finder.line else field.text()
 
     # --- doing -----------------------------------------------------------------------------------------------------
     def go(self, place: str) -> None:
@@ -377,7 +395,7 @@ class Window(QMainWindow):
             self._open(Rename(self.desk, self))
 
     def choose_relink(self) -> None:
-        folder = QFileDialog.getExistingDirectory(self, "Where masters or proxies are now")
+        folder = choosers.folder(self, "Where masters or proxies are now")
         if folder:
             self.reading.relink(folder, self.show_matches)
 
@@ -416,7 +434,7 @@ class Window(QMainWindow):
             widget.update()
 
     def open_words(self) -> None:
-        here = [a for a in self.actions_ if a.place in ("everywhere", self.place)]
+        here = [a for a in self.actions_ if a.holds(self.place)]
         box = Words(here, self)
         box.setStyleSheet(style_sheet())
         box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
@@ -429,7 +447,7 @@ class Window(QMainWindow):
         box.open()
 
     def choose_files(self) -> None:
-        paths, _ = QFileDialog.getOpenFileNames(self, "Recordings for the Board")
+        paths = choosers.files(self, "Recordings for the Board")
         if paths:
             self.reading.add(paths)
 
@@ -487,10 +505,15 @@ class Window(QMainWindow):
         if keep is None:
             event.ignore()
             return
+        focus = QApplication.focusWidget()
+        if typing(focus) and focus is not None and focus.window() is self:
+            focus.clearFocus()  # what is typed is kept
         self._remember()
         app = QApplication.instance()
         if app is not None:
             app.removeEventFilter(self)
+            if isinstance(app, QApplication):
+                app.focusChanged.disconnect(self._entered)
         for timer in (self.bench.timer, self.thumbs.soon, self.finder.soon):
             timer.stop()
         self.reading.close()

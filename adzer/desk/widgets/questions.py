@@ -40,6 +40,7 @@ class Choice(QWidget):
             button.setCheckable(True)
             button.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
             button.setMinimumWidth(20)
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             button.setStyleSheet("padding: 5px 2px;")
             self._group.addButton(button, i)
             row.addWidget(button)
@@ -84,6 +85,10 @@ class Pick(QComboBox):
     def set_value(self, value: object) -> None:
         self.setCurrentIndex(self._values.index(value) if value in self._values else -1)
 
+    def hidePopup(self) -> None:
+        super().hidePopup()
+        self.clearFocus()  # the keys go back to the picture
+
     def wheelEvent(self, event: QWheelEvent) -> None:
         event.ignore()  # scrolling the column must not change answers
 
@@ -117,6 +122,11 @@ class Number(QLineEdit):
     @property
     def value(self) -> float:
         return self._value
+
+    def revert(self) -> None:
+        """The number that holds, instead of what was typed."""
+        self.setModified(False)
+        self.set_value(self._value)
 
     def _entered(self) -> None:
         if not self.isModified():
@@ -268,5 +278,6 @@ def act(label: str, then: Callable[[], object], main: bool = True) -> QPushButto
     """A button that does something: ``main`` is what the person can act on now."""
     button = QPushButton(label)
     button.setObjectName("act" if main else "plain")
+    button.setFocusPolicy(Qt.FocusPolicy.TabFocus)  # a click leaves the keys with the picture
     button.clicked.connect(lambda: then())
     return button

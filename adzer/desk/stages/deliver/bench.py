@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from ....core import cards
 from ....core.deliver import measure
@@ -18,6 +18,7 @@ from ....core.read.advise import rate_text
 from ....core.read.play import players
 from ....core.records import to_plain
 from ....core.route import Walk
+from ... import choosers
 from ...model import Desk
 from ...widgets.questions import Choice, Number, Numbers, Pick, Question, act
 from ..base import StageBench
@@ -46,7 +47,7 @@ class Over(Question):
             field.settled.connect(lambda _: desk.commit())
 
     def _choose(self) -> None:
-        file, _ = QFileDialog.getOpenFileName(None, "A picture with cover", "", "Pictures (*.png *.tif *.tiff *.webp)")
+        file = choosers.file(None, "A picture with cover", "Pictures (*.png *.tif *.tiff *.webp)")
         if file:
             self.lay(file)
 
@@ -148,7 +149,7 @@ class DeliverBench(StageBench):
         self.desk.answer("deliver", cards=[c for c in now if c != name] if name in now else [*now, name])
 
     def _choose_folder(self) -> None:
-        folder = QFileDialog.getExistingDirectory(None, "Where masters go", str(self.desk.job.out_folder))
+        folder = choosers.folder(None, "Where masters go", str(self.desk.job.out_folder))
         if folder:
             self.desk.set_output(folder)
 

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog
-
 from ....core.errors import AdzerError
 from ....core.job import Shot
 from ....core.join import foot
@@ -13,6 +11,7 @@ from ....core.join.settings import Foot
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
 from ....core.route import Walk
+from ... import choosers
 from ...model import Desk
 from ...widgets.questions import Number, Numbers, Question, act
 
@@ -47,7 +46,7 @@ class FootCard(Question):
             self.desk.answer("join", foot=to_plain(Foot(self.reach.value, at)))
 
     def _picture(self) -> None:
-        file, _ = QFileDialog.getOpenFileName(None, "A picture for the foot", "", "Pictures (*.png *.tif *.tiff *.webp *.jpg)")
+        file = choosers.file(None, "A picture for the foot", "Pictures (*.png *.tif *.tiff *.webp *.jpg)")
         if file:
             self.take(file)
 

@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtGui import QColor, QPainter, QPen
-from PySide6.QtWidgets import QFileDialog
 
 from ....core.job import Shot
 from ....core.media.clock import clock_of
@@ -23,6 +22,7 @@ from ....core.steady.lamp import TELLS
 from ....core.steady.measure import Shake, Turned
 from ....core.steady.slow import SLOW
 from ....core.steady.step import SHAKEN, found_of, lens_of
+from ... import choosers
 from ...analysing import Analysing
 from ...model import Desk
 from ...widgets.lines import Lines
@@ -129,7 +129,7 @@ class SteadyBench(StageBench):
         if self.desk.route_of(shot).steady.sidecar is not None:
             self._solve(sidecar=None)
             return
-        file, _ = QFileDialog.getOpenFileName(None, "How the camera turned", "", "Motion files (*.csv *.json)")
+        file = choosers.file(None, "How the camera turned", "Motion files (*.csv *.json)")
         if file:
             self._solve(sidecar=file)
 

@@ -12,7 +12,7 @@ import msgspec
 from . import cards, records
 from .errors import AdzerError, Stopped, UnreadableError, as_text
 from .light.samples import Samples
-from .media import probe
+from .media import audio, probe
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
 from .pace import Pace, Paced
@@ -75,6 +75,9 @@ def freeze(
     if walked.stopped:
         raise Stopped(f"{shot}: {walked.stopped.text}")
     as_text(str(out))
+    for n, sound in enumerate(facts.audio):
+        if sound.channels > 8:
+            audio.check(facts.source, n, card.audio)
     stop = facts.frames if stop is None else min(stop, facts.frames)
     if not 0 <= start < stop:
         raise AdzerError(f"{shot}: from frame {start} to {stop} there is nothing to render. Set in before out.")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from fractions import Fraction
+from functools import lru_cache
 from typing import Any, cast
 
 import av
@@ -19,6 +20,75 @@ from .stretch import stretched
 
 GAP, LONGEST_GAP = Fraction(1, 50), 3600  # seconds by which stamps may be off; beyond, the sound is silent (or heard twice)
 _FORMATS = {"aac": "fltp", "pcm_s24le": "s32", "flac": "s32"}
+PLANAR = 8  # channels from which on the library's bindings read beyond a frame's planes, which ends the process: they are never asked for
+_SAME = {"SL": "BL", "SR": "BR"}
+_UNDER = {"TFL": ("FL",), "TFR": ("FR",), "TFC": ("FC",), "TBL": ("BL", "SL"), "TBR": ("BR", "SR"), "TSL": ("SL", "BL"), "TSR": ("SR", "BR")}
+
+
+def floats(frame: av.AudioFrame) -> NDArray[np.float32]:
+    """A frame's samples of any format, (channels, n), −1 … 1."""
+    channels = len(frame.layout.channels)
+    if frame.format.is_planar and channels >= PLANAR:
+        packed = av.AudioResampler(format=frame.format.name.removesuffix("p"), layout=frame.layout, rate=frame.sample_rate).resample(frame)
+        return np.concatenate([floats(f) for f in packed], axis=1)
+    data = frame.to_ndarray()
+    if not frame.format.is_planar:
+        data = data.reshape(-1, channels).T
+    if data.dtype == np.uint8:
+        return np.asarray((data.astype(np.float32) - 128) / 128)
+    if data.dtype.kind == "i":
+        return np.asarray(data / float(2 ** (8 * data.dtype.itemsize - 1)), np.float32)
+    return np.asarray(data, np.float32)
+
+
+def carried(codec: str, layout: str) -> tuple[str, str]:
+    """The encoder and layout in which sound of a layout goes into a file whose card asks for ``codec``: that itself where the encoder
+    takes it; else, of lossless ones, samples as they are, and of AAC, what is above folded into what is below."""
+    channels = [c.name for c in av.AudioLayout(layout).channels]
+    if codec == "flac" and len(channels) > 8:  # RFC 9639, 9.1.3
+        return "pcm_s24le", layout
+    if codec == "aac" and any(name in _UNDER for name in channels) and not opens(codec, layout):
+        return codec, "7.1" if "BL" in channels and "SL" in channels else "5.1"
+    return codec, layout
+
+
+def folding(layout: str, into: str) -> NDArray[np.float32]:
+    """(channels of ``into``, channels of ``layout``): each channel to the one of its name, those above 3 dB down to the one under them
+    (as ITU-R BS.775-4, annex 4, does with what it has no loudspeaker for)."""
+    names, held = ([c.name for c in av.AudioLayout(name).channels] for name in (into, layout))
+    matrix = np.zeros((len(names), len(held)), np.float32)
+    for n, name in enumerate(held):
+        same = next((s for s in (name, _SAME.get(name, "")) if s in names), None)
+        under = same or next((u for u in _UNDER.get(name, ()) if u in names), None)
+        if under is not None:
+            matrix[names.index(under), n] = 1.0 if same else 0.5**0.5
+    return matrix
+
+
+def check(path: Source, index: int, codec: str) -> None:
+    """UnreadableError if a sound stream cannot be encoded so: asked before anything is rendered."""
+    with probe.open_container(path) as source:
+        context = source.streams.audio[index].codec_context
+        own = _layout(context)
+        rate = context.sample_rate
+    into, layout = carried(codec, own)
+    if not opens(into, layout):
+        raise UnreadableError(
+            f"{path}: its sound ({own}, {rate} Hz) cannot be encoded as {codec}. Choose a delivery with uncompressed sound, an intermediate "
+            "or the archive."
+        )
+
+
+@lru_cache(maxsize=64)
+def opens(codec: str, layout: str) -> bool:
+    """Does the library's encoder take a layout?"""
+    try:
+        made = cast(av.AudioCodecContext, av.CodecContext.create(codec, "w"))
+        made.layout, made.format, made.sample_rate = layout, _FORMATS[codec], 48000
+        made.open()
+    except (av.FFmpegError, ValueError):
+        return False
+    return True
 
 
 def _layout(context: av.AudioCodecContext) -> str:
@@ -38,6 +108,8 @@ def samples(path: Source, start: Fraction, stop: Fraction, stream: int = 0, layo
         source = container.streams.audio[stream]
         rate = rate or source.codec_context.sample_rate
         layout = layout or _layout(source.codec_context)
+        if fmt.endswith("p") and len(av.AudioLayout(layout).channels) >= PLANAR:
+            raise ValueError(f"{layout} is asked for as planes")
         resampler = av.AudioResampler(format=fmt, layout=layout, rate=rate)
         total = int((stop - start) * rate)
         done = 0
@@ -100,16 +172,23 @@ def _frame(data: NDArray[Any], fmt: str, layout: str, rate: int, pts: int) -> av
 
 
 def hastened(frames: Iterator[av.AudioFrame], speed: Fraction, total: int, fmt: str = "fltp") -> Iterator[av.AudioFrame]:
-    """The same sound ``speed`` times as fast at its own pitch, ``total`` samples long, stamped from 0. ``frames`` are planar
-    floats; ``fmt`` is that, or ``s32`` (interleaved)."""
+    """The same sound ``speed`` times as fast at its own pitch, ``total`` samples long, stamped from 0. ``frames`` are floats;
+    ``fmt`` is ``fltp``, ``flt`` or ``s32``."""
     if (first := next(frames, None)) is None:
         return
     done, rate, layout = 0, first.sample_rate, first.layout.name
-    blocks = (np.asarray(frame.to_ndarray(), np.float32) for frame in itertools.chain((first,), frames))
+    blocks = (floats(frame) for frame in itertools.chain((first,), frames))
     for block in stretched(blocks, rate, speed, total):
-        data = block if fmt == "fltp" else _whole(block)
+        data = block if fmt == "fltp" else np.ascontiguousarray(block.T.reshape(1, -1)) if fmt == "flt" else _whole(block)
         yield _frame(data, fmt, layout, rate, done)
         done += block.shape[1]
+
+
+def _folded(frames: Iterator[av.AudioFrame], layout: str, into: str) -> Iterator[av.AudioFrame]:
+    matrix = folding(layout, into)
+    for frame in frames:
+        mixed = np.clip(matrix @ floats(frame), -1.0, 1.0)
+        yield _frame(np.ascontiguousarray(mixed.T.reshape(1, -1), np.float32), "flt", into, frame.sample_rate, frame.pts or 0)
 
 
 def _whole(block: NDArray[np.float32]) -> NDArray[np.int32]:
@@ -127,7 +206,8 @@ def encoded(
     with probe.open_container(path) as source:
         context = source.streams.audio[index].codec_context
         rate, layout = context.sample_rate, _layout(context)
-        share = min(1.0, context.channels / 2)
+        share = context.channels / 2
+    own, (codec, layout) = layout, carried(codec, layout)
     if codec == "aac" and rate not in (
         96000,
         88200,
@@ -145,16 +225,25 @@ def encoded(
         rate = 48000
     stream = cast(av.AudioStream, container.add_stream(codec, rate=rate, layout=layout))
     if codec == "aac":
-        stream.codec_context.bit_rate = int(kbits * 1000 * share)  # the card speaks of stereo
-    fmt = _FORMATS[codec]
+        most = 6 * rate * len(av.AudioLayout(layout).channels)  # 6144 bits a channel in 1024 samples (ISO/IEC 14496-3, 4.5.3.3)
+        stream.codec_context.bit_rate = int(min(kbits * 1000 * share, most))  # the card speaks of stereo
+    fmt = _FORMATS[codec] if len(av.AudioLayout(layout).channels) < PLANAR else _FORMATS[codec].removesuffix("p")
 
     def packets() -> Iterator[av.Packet]:
-        frames = samples(path, start, stop, index, layout, fmt if speed == 1 else "fltp", rate)
+        many = len(av.AudioLayout(own).channels) >= PLANAR
+        frames = samples(path, start, stop, index, own, fmt if speed == 1 and own == layout else "flt" if many else "fltp", rate)
+        if own != layout:
+            frames = _folded(frames, own, layout)
         if speed != 1:
             frames = hastened(frames, speed, int((stop - start) / speed * rate), fmt)
-        for frame in frames:
-            yield from stream.encode(frame)
-        yield from stream.encode(None)
+        try:
+            for frame in frames:
+                yield from stream.encode(frame)
+            yield from stream.encode(None)
+        except av.FFmpegError as error:
+            raise UnreadableError(
+                f"{path}: its sound ({own}, {rate} Hz) cannot be encoded as {codec} ({error.strerror}). Choose a delivery with other sound."
+            ) from None
 
     return packets()
 

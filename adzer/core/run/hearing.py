@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from ..media import probe
+from ..media.audio import floats
 from ..media.rolls import Source
 
 Array = NDArray[np.float64]
@@ -28,7 +29,17 @@ REACH, MOST = 0.05, 0.002  # seconds looked about, and allowed, at the recorded 
 BAND = (60.0, 4000.0)  # Hz in which waves are compared: encoders make noise anew above
 HEARD = 8000.0  # Hz up to which levels are
 FAR, LATE = 200, 6  # milliseconds the same at another speed
-LEVEL, LEVEL_OF_ALL, LEVEL_STRETCHED = 2.0, 0.7, 3.0  # dB
+LEVEL, LEVEL_OF_ALL, LEVEL_STRETCHED = 2.0, 0.25, 3.0  # dB
+LOW = 250.0  # Hz up to which a channel for low effects is compared: encoders keep no more of it
+EVEN = 0.97  # of the best likeness: so alike at its own time, sound that repeats itself is taken to be there
+WINDOW, GONE, HOLE = 0.02, 0.1, 2  # seconds, share of its energy that a window must keep, windows that follow each other without
+THIRDS = 100.0 * 2.0 ** (np.arange(20) / 3)  # Hz, centres of thirds of octaves
+FAINT, DULL = 3e-5, 8.0  # share of a channel's energy that makes a third worth judging; dB that it may lose
+PEAKS, CUT = 0.002, 0.9  # share of the samples, the largest, and how much of these must be left
+EXACT = 2.0**-22  # by which lossless sound may be off: a step of 24 bits, rounded twice
+LOUDEST, SPARED = 0.95, 0.5  # share of full scale above which encoders turn sound down, and by how many dB
+SAME = {"SL": "BL", "SR": "BR", "BL": "SL", "BR": "SR"}  # what a container may call the same loudspeaker
+FOLDED = {"TFL": ("FL",), "TFR": ("FR",), "TFC": ("FC",), "TBL": ("BL", "SL"), "TBR": ("BR", "SR"), "TSL": ("SL", "BL"), "TSR": ("SR", "BR")}
 
 
 def seconds_of(source: Source, stream: int, start: Fraction, stop: Fraction) -> Iterator[NDArray[np.float32]]:
@@ -44,7 +55,7 @@ def seconds_of(source: Source, stream: int, start: Fraction, stop: Fraction) -> 
         pending, first, follows = np.zeros((channels, 0), np.float32), 0, None
         try:
             for frame in _frames(container, track):
-                data = _floats(frame, channels)
+                data = floats(frame)
                 at = follows if frame.pts is None else round((frame.pts * base - start) * rate)
                 if at is None or (follows is not None and abs(at - follows) < JITTER * rate):
                     at = follows or 0
@@ -75,18 +86,6 @@ def _frames(container: av.container.InputContainer, track: av.AudioStream) -> It
             yield from packet.decode()
 
 
-def _floats(frame: av.AudioFrame, channels: int) -> NDArray[np.float32]:
-    """Samples of any format as (channels, n), −1 … 1."""
-    data = frame.to_ndarray()
-    if not frame.format.is_planar:
-        data = data.reshape(-1, channels).T
-    if data.dtype == np.uint8:
-        return np.asarray((data.astype(np.float32) - 128) / 128)
-    if data.dtype.kind == "i":
-        return np.asarray(data / float(2 ** (8 * data.dtype.itemsize - 1)), np.float32)
-    return np.asarray(data, np.float32)
-
-
 @dataclass
 class Heard:
     """What a comparison came to. ``faults`` are clauses with numbers, none if all is well."""
@@ -96,13 +95,14 @@ class Heard:
     alike: float = 1.0
     level: float = 0.0  # dB
     silent: bool = True
+    note: str = ""  # what was done to it on purpose
 
     @property
     def words(self) -> str:
         if self.silent:
-            return "sound is silent, as it was recorded"
+            return f"sound is silent, as it was recorded{self.note}"
         loud = "as loud" if abs(self.level) < 0.05 else f"{self.level:+.1f} dB louder"
-        return f"sound is {self.offset:+.2f} ms off, {loud} and {self.alike:.0%} alike"
+        return f"sound is {self.offset:+.2f} ms off, {loud} and {self.alike:.0%} alike{self.note}"
 
 
 @dataclass
@@ -114,57 +114,111 @@ class _Waves:
     alike: list[Array] = field(default_factory=list)
     crossed: list[Array] = field(default_factory=list)  # (channels, channels)
     woken: list[Array] = field(default_factory=list)  # mean square of what was silence
+    sums: list[Array] = field(default_factory=list)  # (channels, 4): of b·b, a·a, a·b, at the lag, and of b·b where it is at its loudest
+    thirds: list[Array] = field(default_factory=list)  # (2, channels, thirds): energy before and after
+    peaks: list[Array] = field(default_factory=list)  # (channels, 2): of b·b and a·b where b is largest
+    windows: list[Array] = field(default_factory=list)  # (2, channels, windows): mean squares before and after
 
 
 def compare(
     source: Source, start: Fraction, stop: Fraction, master: Source, begins: Fraction, stream: int, speed: Fraction
 ) -> Heard:
     """A stream of the recording between two container times, and the master's from ``begins`` on."""
-    rates = []
+    rates, names, codecs = [], [], []
     for each in (source, master):
         with probe.open_container(each) as container:
             context = container.streams.audio[stream].codec_context
-            rates.append((context.sample_rate, context.channels))
-    if rates[0][1] != rates[1][1]:
-        return Heard([f"has {rates[1][1]} channels instead of {rates[0][1]}"], silent=False)
+            rates.append(context.sample_rate)
+            names.append([c.name for c in context.layout.channels])
+            codecs.append(context.name)
     length = (stop - start) / speed
     before = seconds_of(source, stream, start, stop)
     after = seconds_of(master, stream, begins, begins + length)
+    note = ""
+    if len(names[0]) != len(names[1]):
+        if (matrix := _fold(*names)) is None:
+            return Heard([f"has {len(names[1])} channels instead of {len(names[0])}"], silent=False)
+        before, note = (np.clip(matrix @ piece, -1.0, 1.0) for piece in before), f", its {len(names[0])} channels folded into {len(names[1])}"
     if speed == 1 and rates[0] == rates[1]:
-        return _waves(before, after, rates[0][0])
-    return _envelopes(before, after, speed, int(length * 1000))
+        exact = codecs[1].startswith(("pcm_s24", "flac")) and not note
+        low = [n < len(held) and held[n] == "LFE" for held in names for n in range(len(names[1]))]
+        heard = _waves(before, after, rates[0], [any(low[n :: len(names[1])]) for n in range(len(names[1]))], exact)
+    else:
+        heard = _envelopes(before, after, speed, int(length * 1000))
+    heard.note = note
+    return heard
 
 
-def _waves(before: Iterator[NDArray[np.float32]], after: Iterator[NDArray[np.float32]], rate: int) -> Heard:
+def _fold(before: list[str], after: list[str]) -> NDArray[np.float32] | None:
+    """(channels after, before) where the sound above was folded into that below, 3 dB down; None if this is no such case."""
+    made = np.zeros((len(after), len(before)), np.float32)
+    for n, name in enumerate(before):
+        same = next((u for u in (name, SAME.get(name, "")) if u in after), None)
+        under = same or next((u for f in FOLDED.get(name, ()) for u in (f, SAME.get(f, "")) if u in after), None)
+        if under is None:
+            return None
+        made[after.index(under), n] = 1.0 if same else np.sqrt(0.5)
+    return made if (made > 0).any(axis=1).all() else None
+
+
+def _waves(
+    before: Iterator[NDArray[np.float32]], after: Iterator[NDArray[np.float32]], rate: int, low: list[bool], exact: bool
+) -> Heard:
     hz = np.fft.rfftfreq(rate, 1 / rate)
-    band, heard = (hz >= BAND[0]) & (hz <= BAND[1]), hz <= HEARD
-    reach = int(REACH * rate)
-    waves = _Waves()
-    for b, a in zip_longest(before, after):
+    deep = np.array(low)[:, None]
+    band = (hz >= BAND[0]) & (hz <= np.where(deep, LOW, BAND[1]))
+    heard = hz <= np.where(deep, LOW, HEARD)
+    reach, near, wide = int(REACH * rate), int(MOST * rate), int(WINDOW * rate)
+    of_third = np.digitize(hz, np.append(THIRDS / 2 ** (1 / 6), THIRDS[-1] * 2 ** (1 / 6)))
+    waves, out = _Waves(), Heard()
+    for second, (b, a) in enumerate(zip_longest(before, after)):
         if b is None or a is None:
             break
-        fb, fa = np.fft.rfft(b), np.fft.rfft(a)
-        pb, pa = ((np.abs(f[:, heard]) ** 2).sum(axis=1) * 2 / rate**2 for f in (fb, fa))
-        loud = pb > LOUD
+        if exact and not out.faults and (off := np.abs(np.clip(b, -1, 1) - a) > EXACT).any():
+            out.faults.append(f"is not sample for sample what was recorded at {second + float(off.any(axis=0).argmax()) / rate:.2f} s")
+        fb, fa = np.fft.rfft(b) * heard, np.fft.rfft(a)
+        fa_heard = fa * heard
+        pb, pa = ((np.abs(f) ** 2).sum(axis=1) * 2 / rate**2 for f in (fb, fa_heard))
+        whole = (b.astype(np.float64) ** 2).mean(axis=1)
+        loud = (pb > LOUD) & ((pb > 0.2 * whole) | ~deep[:, 0])  # of low effects that are none, nothing can be said
         waves.level.append(np.where(loud, 10 * np.log10(np.maximum(pa, 1e-12) / np.maximum(pb, 1e-12)), np.nan))
         waves.woken.append(np.where(pb < LOUD / 100, pa, 0.0))
+        waves.thirds.append(np.array([[np.bincount(of_third, row, len(THIRDS) + 2)[1:-1] for row in np.abs(f) ** 2] for f in (fb, fa_heard)]))
+        held = [np.fft.irfft(f, rate)[:, : rate // wide * wide] for f in (fb, fa_heard)]
+        waves.windows.append(np.array([(h.reshape(len(h), -1, wide) ** 2).mean(axis=2) for h in held]))
         fb, fa = fb * band, fa * band
         size = np.sqrt(np.maximum((np.abs(fb) ** 2).sum(axis=1), 1e-12)), np.sqrt(np.maximum((np.abs(fa) ** 2).sum(axis=1), 1e-12))
         product = np.fft.irfft(fa * np.conj(fb), rate) * rate / 2
-        near = np.concatenate([product[:, -reach:], product[:, : reach + 1]], axis=1)
-        best = near.argmax(axis=1)
+        around = np.concatenate([product[:, -reach:], product[:, : reach + 1]], axis=1)
+        best = around.argmax(axis=1)
+        close = around[:, reach - near : reach + near + 1]
+        at_home = close.max(axis=1) >= EVEN * around.max(axis=1)
+        best = np.where(at_home, close.argmax(axis=1) + reach - near, best)
         judged = loud & ((np.abs(fb) ** 2).sum(axis=1) * 2 / rate**2 > LOUD)
-        shift = np.exp(2j * np.pi * hz * ((best[judged.argmax()] - reach) / rate))
+        lag = best - reach
+        shift = np.exp(2j * np.pi * hz * (lag[judged.argmax()] / rate))
         crossed = np.real((fa * shift) @ np.conj(fb).T) / np.outer(size[1], size[0])
-        alike = near[np.arange(len(best)), best] / (size[0] * size[1])
-        waves.lag.append(np.where(judged, (best - reach) / rate, np.nan))
+        alike = around[np.arange(len(best)), best] / (size[0] * size[1])
+        waves.lag.append(np.where(judged, lag / rate, np.nan))
         waves.alike.append(np.where(judged, alike, np.nan))
         waves.crossed.append(np.where(judged.all(), crossed, np.nan))
-    return _judged(waves)
+        top = np.abs(b).max(axis=1) > LOUDEST
+        waves.sums.append(np.stack([size[0] ** 2, size[1] ** 2, alike * size[0] * size[1], size[0] ** 2 * top], axis=1) * judged[:, None])
+        waves.peaks.append(_peaks(held[0], held[1], lag))
+    return _judged(waves, out)
 
 
-def _judged(waves: _Waves) -> Heard:
-    out = Heard()
+def _peaks(b: Array, a: Array, lag: NDArray[np.int64]) -> Array:
+    """(channels, 2): sums of b·b and a·b over the samples where b is largest, a brought to b's time."""
+    count = max(1, int(PEAKS * b.shape[1]))
+    rows = []
+    for x, y, late in zip(b, a, lag, strict=True):
+        top = np.argpartition(np.abs(x), -count)[-count:]
+        rows.append(((x[top] ** 2).sum(), (x[top] * y[np.clip(top + late, 0, len(y) - 1)]).sum()))
+    return np.array(rows)
+
+
+def _judged(waves: _Waves, out: Heard) -> Heard:
     if not waves.level:
         return out
     level, lag, alike = np.array(waves.level), np.array(waves.lag), np.array(waves.alike)
@@ -180,9 +234,7 @@ def _judged(waves: _Waves) -> Heard:
     second, channel = divmod(int(worst), level.shape[1])
     if (off := float(level.flat[worst])) and abs(off) > LEVEL:
         out.faults.append(f"is {off:+.1f} dB off in channel {channel + 1} at {second} s")
-    for channel in range(level.shape[1]):
-        if not np.isnan(level[:, channel]).all() and abs(all_ := float(np.nanmedian(level[:, channel]))) > LEVEL_OF_ALL:
-            out.faults.append(f"is {all_:+.1f} dB off in channel {channel + 1} all through")
+    out.faults += _levels(np.array(waves.sums), np.array(waves.peaks)) + _holes(waves.windows) + _dulled(np.sum(waves.thirds, axis=0))
     if np.isnan(alike).all():
         return out
     out.alike, clear = float(np.nanmedian(alike)), alike > 0.5
@@ -196,6 +248,43 @@ def _judged(waves: _Waves) -> Heard:
             out.faults.append(f"is {float(lag.flat[int(far.argmax())]) * 1000:+.1f} ms off at {at} s")
     out.faults += _exchanged(np.array(waves.crossed), 0.02, 3)
     return out
+
+
+def _levels(sums: Array, peaks: Array) -> list[str]:
+    """Is a channel louder or quieter all through, by more than what an encoder adds at random can make of it; are its peaks cut off?"""
+    faults = []
+    (bb, aa, ab, full), (pb, pab) = np.moveaxis(sums.sum(axis=0), -1, 0), np.moveaxis(peaks.sum(axis=0), -1, 0)
+    for c in np.flatnonzero(bb > 0):
+        off, unlike = 10 * np.log10(max(aa[c], 1e-12) / bb[c]), 1 - min(ab[c] ** 2 / max(aa[c] * bb[c], 1e-12), 1.0)
+        if abs(off + SPARED / 2 * full[c] / bb[c]) > LEVEL_OF_ALL + 4.34 * unlike + SPARED / 2 * full[c] / bb[c]:
+            faults.append(f"is {off:+.1f} dB off in channel {c + 1} all through")
+        gain = ab[c] / bb[c]
+        if pb[c] > 0 and pab[c] / pb[c] < CUT * gain - 0.5 * unlike:
+            faults.append(f"has its peaks cut to {pab[c] / pb[c] / max(gain, 1e-6):.0%} in channel {c + 1}")
+    return faults
+
+
+def _holes(windows: list[Array]) -> list[str]:
+    """Moments at which what was recorded is not heard, however short."""
+    before, after = (np.concatenate([w[i] for w in windows], axis=1) for i in (0, 1))
+    usual = np.maximum(before.mean(axis=1, keepdims=True) * 0.02, LOUD)
+    gone = (before > usual) & (after < GONE * before)
+    for row in gone:
+        run = np.convolve(row, np.ones(HOLE), "valid") >= HOLE
+        if run.any():
+            return [f"is lost at {float(run.argmax()) * WINDOW:.2f} s"]
+    return []
+
+
+def _dulled(thirds: Array) -> list[str]:
+    """Parts of the spectrum that were recorded and are not heard."""
+    before, after = thirds
+    judged = before > FAINT * before.sum(axis=1, keepdims=True)
+    loss = np.where(judged & (before > 0), 10 * np.log10(np.maximum(before, 1e-12) / np.maximum(after, 1e-12)), 0.0)
+    if (worst := float(loss.max())) > DULL:
+        channel, third = np.unravel_index(int(loss.argmax()), loss.shape)
+        return [f"has lost {min(worst, 99):.0f} dB at {THIRDS[third]:.0f} Hz in channel {channel + 1}"]
+    return []
 
 
 def _exchanged(crossed: Array, slack: float, factor: float) -> list[str]:

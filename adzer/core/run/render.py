@@ -129,6 +129,8 @@ def render(
 def _render(order: Order, out: Path, report: Report, cancelled: Callable[[], bool], threads: int) -> verify.Report:
     plan = compile_order(order)
     container_for(out)
+    for n in range(len(order.facts.audio)):
+        audio.check(order.facts.source, n, order.card.audio)
     sources = Sources(plan, order)
     parts = Parts(out, f"{order.digest} {sources.stamp}")
     try:

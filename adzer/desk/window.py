@@ -69,6 +69,8 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(960, 620)
         self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFocus()  # and not a button that Enter would press
         self.thumbs, self.reading, self.analysing = Thumbnails(desk), Reading(desk), Analysing(desk)
         self.alike = Alike(desk, self.analysing)
         self.finder = Finder(desk)

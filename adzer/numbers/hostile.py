@@ -360,7 +360,7 @@ def keys(window: Any, count: int, seed: int = SEED, most: float = 900.0) -> list
         setattr(
             QFileDialog,
             name,
-            lambda *_, name=name: "" if name == "getExistingDirectory" else ([] if name.endswith("s") else "", ""),
+            lambda *_, name=name, **__: "" if name == "getExistingDirectory" else ([] if name.endswith("s") else "", ""),
         )
     waiting = QTimer()
     waiting.timeout.connect(lambda: (sheet := QApplication.activeModalWidget()) and sheet.close())

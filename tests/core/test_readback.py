@@ -184,8 +184,8 @@ def test_one_byte_that_the_disk_changes_is_found(recording, tmp_path, monkeypatc
     """In a packet that decodes all the same, or of sound; wherever it lies."""
     made, real = order(recording, tmp_path, card, stop=40), rendering.join
 
-    def join(plan, order_, segments, out):
-        said = real(plan, order_, segments, out)
+    def join(plan, order_, segments, out, *rest):
+        said = real(plan, order_, segments, out, *rest)
         with av.open(str(out)) as file:
             places = [(p.pos, p.size) for p in file.demux() if p.size > 40 and p.pos]
         data = bytearray(out.read_bytes())

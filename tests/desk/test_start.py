@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QFileDialog
 
 from adzer.core import entry, recent
 from adzer.core.job import Job
@@ -47,11 +48,11 @@ def test_new_and_other_jobs_open_in_windows_of_their_own_and_what_is_no_job_is_s
     window.wanted.connect(desktop._wanted)
     window.begun.connect(desktop._begun)
     desktop.windows.append(window)
-    monkeypatch.setattr(startview.QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "mill"), ""))
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (str(tmp_path / "mill"), ""))
     QTest.keyClick(window, Qt.Key.Key_N, Qt.KeyboardModifier.ControlModifier)
     assert [w.desk.job.path.name for w in desktop.windows][1:] == ["mill.adzer"] and (tmp_path / "mill.adzer").exists()
     (tmp_path / "no.adzer").write_text("nothing")
-    monkeypatch.setattr(startview.QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "no.adzer"), ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (str(tmp_path / "no.adzer"), ""))
     window._other(startview.ask_open, window.wanted)
     said = [w.note.text() for w in desktop.windows]
     assert len(desktop.windows) == 2 and any("no.adzer" in text for text in said)

@@ -166,7 +166,7 @@ def test_the_recorded_picture_shows_what_was_followed(window, monkeypatch, tmp_p
     # A motion file of another shot is refused in words, and nothing is answered by it.
     turns = "\n".join(f"{t / 100},{20 * np.sin(t / 11)},{15 * np.cos(t / 14)},{9 * np.sin(t / 8)}" for t in range(500))
     (tmp_path / "other.csv").write_text(f"time,x,y,z\n{turns}\n")
-    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "other.csv"), ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (str(tmp_path / "other.csv"), ""))
     desk.answer("steady", method="hold")
     bench.file.click()
     assert wait(lambda: "does not turn as the picture does" in window.note.text(), settle=0.1), window.note.text()

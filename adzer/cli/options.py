@@ -66,6 +66,12 @@ Damage = Annotated[
 ]
 
 
+Fields = Annotated[
+    Literal["one", "both"] | None,
+    typer.Option(help="Of interlaced frames: use the lines of one moment, or both as recorded, combs and all; asked for if left out."),
+]
+
+
 Rear = Annotated[Path | None, typer.Option(help="The file of the other, rear lens of a pair.")]
 Match = Annotated[bool, typer.Option(help="Match two lenses by what both see first.")]
 
@@ -75,7 +81,7 @@ ROUND: dict[str, object] = {"projection": "fisheye", "eyes": "one"}  # what is d
 
 DECLARED: dict[str, object] = {
     "curve": Curve, "primaries": Primaries, "range": Range, "matrix": Matrix, "siting": Siting, "turn": Turn,
-    "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First, "damage": Damage,
+    "projection": Projection, "coverage": Coverage, "eyes": Eyes, "packing": Packing, "first": First, "damage": Damage, "fields": Fields,
 }  # fmt: skip
 
 

@@ -153,10 +153,9 @@ def shot_named(job: Job, name: str) -> Shot:
 
 def loaded(file: Path, load: Callable[[bytes, str], T]) -> T:
     """What ``load`` makes of a file's bytes and name; AdzerError if it cannot be read."""
-    try:
-        return load(file.read_bytes(), str(file))
-    except OSError as error:
-        raise AdzerError(f"{file} cannot be read ({error.strerror}).") from None
+    from ..core.media import small
+
+    return load(small.read(file, 16_000_000, "a file of keyframes"), str(file))
 
 
 def ratio(text: str, what: str) -> Fraction:

@@ -24,7 +24,7 @@ from msgspec import Meta
 
 from . import records
 from .errors import UnreadableError
-from .media import options
+from .media import options, small
 
 SHIPPED = Path(__file__).resolve().parent.parent / "cards"
 MAX_BYTES = 1_000_000
@@ -214,17 +214,13 @@ def read_card(path: Path, kind: str | None = None) -> Card:
     if kind not in KINDS:
         raise UnreadableError(f"{path}: a card lies in a folder named after its kind: {', '.join(KINDS)}.")
     try:
-        if path.stat().st_size > MAX_BYTES:
-            raise UnreadableError(f"{path} is larger than 1 MB; a card is a small text file.")
-        plain = tomllib.loads(path.read_text("utf-8"))
-    except OSError as error:
-        raise UnreadableError(f"{path} cannot be read: {error.strerror}. Check that it is there and yours.") from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+        plain = tomllib.loads(small.text(path, MAX_BYTES, "a card"))
+        _finite(plain, str(path))
+    except (ValueError, RecursionError) as error:  # what is no TOML, numbers of thousands of digits, tables within tables within tables
         raise UnreadableError(f"{path} is not a TOML text: {error}.") from None
-    _finite(plain, str(path))
     try:
         card: Card = records.converted(plain, KINDS[kind], strict=False)
-    except msgspec.MsgspecError as error:
+    except (msgspec.MsgspecError, ValueError, OverflowError, RecursionError) as error:
         raise UnreadableError(f"{path}: {records.plainly(error)}. docs/cards.md says what a card of this kind holds.") from None
     if isinstance(card, DeliveryCard):
         options.check(card.encoder, card.options, str(path))
@@ -236,8 +232,8 @@ def kind_of(path: Path) -> str:
     if path.parent.name in KINDS:
         return path.parent.name
     try:
-        keys = set(tomllib.loads(path.read_text("utf-8")))
-    except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError):
+        keys = set(tomllib.loads(small.text(path, MAX_BYTES, "a card")))
+    except (UnreadableError, ValueError, RecursionError):
         return "curves"
     for mark, kind in (("decodes", "players"), ("encoder", "deliveries"), ("squeeze", "lenses"), ("turn", "rigs"), ("red", "primaries")):
         if mark in keys:

@@ -115,6 +115,7 @@ def take_before(shot: Shot, shots: Iterable[Shot]) -> Shot | None:
 
 
 SLIP = "queued render"  # what the seals of slips are for
+MOST_ENDS, FURTHER = 3, 90  # ends of a process at a slip in a row, and frames by which it must have got further, to count anew
 LEASE = 30.0  # seconds for which a slip is held by whoever renders it
 
 
@@ -404,7 +405,7 @@ class Job(Ledger):
         return str(folder.relative_to(here)) if folder.is_relative_to(here) else str(folder)
 
     def set_slip(self, slip_id: int, **columns: object) -> None:
-        names = [n for n in columns if n in ("state", "done", "total", "progress", "report", "why", "pid")]
+        names = [n for n in columns if n in ("state", "done", "total", "progress", "report", "why", "pid", "ends")]
         values = [json.dumps(v) if isinstance(v, dict) else v for v in (columns[n] for n in names)]
         with self._changing():
             self._db.execute(
@@ -444,11 +445,22 @@ class Job(Ledger):
         return next(s for s in self.slips() if s.id == slip_id)
 
     def _let_go(self) -> None:
-        """Slips whose lease is over, or whose process has ended on this machine, wait again."""
+        """Slips whose lease is over, or whose process has ended on this machine, wait again; at which process after process ended
+        without getting further are given up, so that what comes after them is rendered."""
         now = time.time()
-        for slip_id, lease, holder in self._db.execute("SELECT id, lease, holder FROM slips WHERE state = 'rendering'").fetchall():
-            if lease is None or not now <= lease <= now + 10 * LEASE or holders.ended(holder):
-                self._db.execute("UPDATE slips SET state = 'waiting' WHERE id = ?", (slip_id,))
+        rows = self._db.execute("SELECT id, lease, holder, done, ends, ended_at FROM slips WHERE state = 'rendering'").fetchall()
+        for slip_id, lease, holder, done, ends, ended_at in rows:
+            ended = holders.ended(holder)
+            if lease is not None and now <= lease <= now + 10 * LEASE and not ended:
+                continue
+            ends = (ends + 1 if done < ended_at + FURTHER else 1) if ended else ends
+            state, why = "waiting", None
+            if ends >= MOST_ENDS:
+                state = "failed"
+                why = f"The process that rendered it ended by itself {ends} times, near frame {done}. What is finished is kept; try another delivery."
+            self._db.execute(
+                "UPDATE slips SET state = ?, why = ?, ends = ?, ended_at = ? WHERE id = ?", (state, why, ends, done, slip_id)
+            )
 
     def resumed(self, shot_id: int, order: Order) -> Slip | None:
         """The unfinished slip of the very same order for the same folder, put in the queue again: what of it is rendered is used.
@@ -464,7 +476,7 @@ class Job(Ledger):
             for slip in same:
                 out = slip.order.out
                 if slip.state == "waiting" or (slip.state in ("cancelled", "failed") and not os.path.lexists(out) and out not in taken):
-                    self.set_slip(slip.id, state="waiting", why=None, report=None)
+                    self.set_slip(slip.id, state="waiting", why=None, report=None, ends=0)
                     return slip
         return None
 

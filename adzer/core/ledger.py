@@ -44,8 +44,9 @@ CREATE TABLE IF NOT EXISTS measured (
     PRIMARY KEY (fingerprint, name, key)) WITHOUT ROWID;
 """
 # What schema 5 added: measurements as frozen orders need them, each once, known by what they say.
-# What schema 6 added to a queued render: a mark that it was frozen here, and which process renders it.
-_SEALED = {"seal": "TEXT", "holder": "TEXT"}
+# What schema 6 added to a queued render: a mark that it was frozen here, which process renders it, how often one has ended at it, and after
+# how many frames the last time.
+_SEALED = {"seal": "TEXT", "holder": "TEXT", "ends": "INTEGER NOT NULL DEFAULT 0", "ended_at": "INTEGER NOT NULL DEFAULT 0"}
 _FROZEN = "CREATE TABLE IF NOT EXISTS frozen (hash TEXT PRIMARY KEY, body BLOB NOT NULL) WITHOUT ROWID;"
 _TABLES = f"""
 {_MEASURED}

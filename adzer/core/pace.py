@@ -12,6 +12,13 @@ from .errors import AdzerError
 from .media import timecode
 from .media.probe import FileFacts, FrameIndex
 
+MOST = 2_000_000  # frames, a day's at 25 a second, beyond which a few recorded ones are not drawn out
+
+
+def too_long(frames: int, recorded: int) -> bool:
+    """Would so many delivered frames be made of a few recorded ones, as a jump of the clock asks for?"""
+    return frames > MOST and frames > 4 * recorded
+
 
 @dataclass(frozen=True)
 class Paced:
@@ -108,6 +115,11 @@ class Pace:
         if not self.each_once:
             ends = int(pts[stop]) * base if stop < len(pts) else int(pts[0]) * base + self.facts.duration
             count = max(1, round((ends - begins) * self.rate / self.speed))
+            if too_long(count, stop - start):
+                raise AdzerError(
+                    f"{self.facts.path}: its time stamps jump, so that {stop - start} recorded frames would become {count}. "
+                    "Deliver it at its recorded times, or cut it at the jump."
+                )
             tick = self.speed / (self.rate * base)  # in units of the time base, exact
             ticks = np.arange(count) * tick.numerator
             after = np.clip(np.searchsorted(times * tick.denominator, ticks), 1, len(times) - 1) if len(times) > 1 else 0

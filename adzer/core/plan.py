@@ -396,7 +396,8 @@ class Draft:
     inputs   the recorded streams; ``raster``: the delivered one, in which the ``panels`` lie
     curve    the recorded one, in whose light patches are mixed; None: as they were recorded
     top      the highest signal that Develop gives; None: it leaves the recording as it is
-    chain    from the recorded to the delivered signal; None: the pixels are left as they are
+    chain    from the recorded to the delivered signal; None: the pixels are left as they are, but for a ``ceiling`` that luma keeps to,
+             as a share of white
     target   what the delivered file is to be
     """
 
@@ -406,6 +407,7 @@ class Draft:
     curve: Curve | None = None
     top: float | None = None
     chain: ColourChain | None = None
+    ceiling: float | None = None
     target: Target | None = None
     pace: Pace | None = None
     held: Turning | None = None

@@ -37,10 +37,16 @@ def parse_fraction(value: object) -> Fraction:
     return result
 
 
+_RATIO = re.compile(r"[+-]?\d{1,20}(\.\d{0,25})?([eE][+-]?\d{1,2})?(/[+-]?\d{1,20})?|[+-]?\.\d{1,25}", re.ASCII)
+
+
 @lru_cache(maxsize=8192)
 def _parsed(value: object) -> Fraction:
+    text = str(value).strip().replace(":", "/")
+    if not _RATIO.fullmatch(text):  # before any arithmetic: ten signs can stand for a number that fills the memory
+        raise ValueError(f"{text[:40]!r} is not a ratio such as 2.39 or 24000/1001")
     try:
-        result = Fraction(str(value).strip().replace(":", "/"))
+        result = Fraction(text)
     except (ValueError, ZeroDivisionError):
         raise ValueError(f"{value!r} is not a ratio such as 2.39 or 24000/1001") from None
     if max(abs(result.numerator), result.denominator) > 10**12:

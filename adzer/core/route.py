@@ -148,8 +148,12 @@ def walk(
     problem: Finding | None = None, usual: str | None = None, given: str | None = None,
     measured: Mapping[str, bytes] | None = None,
 ) -> Walk:  # fmt: skip
-    """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding."""
-    card = card or _first_card(route)
+    """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding.
+
+    Without a card it is walked for the first chosen delivery, and what stands in the way of the others is said at Deliver."""
+    if card is None:
+        made = walk(route, facts, seen, _first_card(route), job_rate, problem, usual, given, measured)
+        return _with_others(made, lambda other: walk(route, facts, seen, other, job_rate, problem, usual, given, measured))
     card = route.deliver.on(card)
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
@@ -167,10 +171,30 @@ def walk(
     return Walk(tuple(stops), card, route, draft)
 
 
+def _with_others(made: Walk, walk_for: Callable[[DeliveryCard], Walk]) -> Walk:
+    """The walk of the first delivery with what the other chosen ones have to say that it has not."""
+    names = [n for n in made.route.deliver.cards if delivery_of(n) is not None]
+    said, more = {(f.code, f.text) for f in made.findings}, list[Finding]()
+    for name in names[1:]:
+        card = delivery_of(name)
+        for f in walk_for(card).findings if card is not None else ():
+            if f.level is not Level.NOTE and (f.code, f.text) not in said:
+                said.add((f.code, f.text))
+                more.append(msgspec.structs.replace(f, text=f"{card.title[:1].upper()}{card.title[1:]}: {f.text}" if card else f.text))
+    if not more:
+        return made
+    *before, last = made.stops
+    result = replace(last.result, findings=(*last.result.findings, *more))
+    return replace(made, stops=(*before, replace(last, result=result)))
+
+
+def delivery_of(name: str) -> DeliveryCard | None:
+    """A delivery card; None if there is none of that name, or it cannot be read."""
+    try:
+        return delivery(name)
+    except UnreadableError:
+        return None
+
+
 def _first_card(route: Route) -> DeliveryCard:
-    for name in route.deliver.cards:
-        try:
-            return delivery(name)
-        except UnreadableError:
-            continue
-    return delivery("web-wide")
+    return next((c for n in route.deliver.cards if (c := delivery_of(n)) is not None), None) or delivery("web-wide")

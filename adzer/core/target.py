@@ -76,6 +76,7 @@ class Target:
             wanted.append(Wanted("pixel aspect", "1/1", lambda f: "/".join(map(str, (f.pixel_aspect or Fraction(1)).as_integer_ratio()))))
         if (s := self.shown) is not None:
             wanted.append(Wanted("sphere" if s.projection else "eyes", _said(s), lambda f: "nothing" if f.sphere is None else _said(f.sphere)))
+        wanted.append(Wanted("turn", f"{self.turn % 360}°", lambda f: f"{-f.rotation % 360}°" + (f", {f.odd_matrix}" if f.odd_matrix else "")))
         if timecode:
             wanted.append(Wanted("timecode", timecode, lambda f: str(f.timecode)))
         return [*wanted, Wanted("sound streams", str(sounds), lambda f: str(len(f.audio)))]

@@ -77,7 +77,7 @@ def draw_cell(painter: QPainter, desk: Desk, shot: Shot, stage: str, rect: QRect
         painter.drawText(QRectF(rect.left() + 8, top + 18, rect.width() - 12, 16), middle, second)
     if level is not None:
         draw_mark(painter, QPointF(rect.right() - 16, rect.top() + 20), level)
-    elif stage == "deliver" and any(s.shot_id == shot.id and s.state == "done" for s in desk.slips) and not desk.open_slips(shot):
+    elif stage == "deliver" and c.second.endswith("rendered, checked"):
         draw_mark(painter, QPointF(rect.right() - 16, rect.top() + 20), None)
     if drawing:
         OF[stage].draw(painter, desk, shot, QRectF(rect.left() + 8, rect.top() + 54, rect.width() - 40, 27))

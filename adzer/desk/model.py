@@ -6,6 +6,7 @@ import contextlib
 import sqlite3
 from collections import deque
 from collections.abc import Callable
+from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
@@ -264,7 +265,8 @@ class Desk(Shown):
 
     # --- queue -----------------------------------------------------------------------------------------------------------
     def enqueue(self) -> int:
-        """Freezes a slip for each chosen delivery of the selected shot and starts the queue. Returns how many."""
+        """Freezes a slip for each chosen delivery of the selected shot and starts the queue; says which could not be, and why. Returns
+        how many."""
         self.commit()
         shot = self.shot
         count = 0
@@ -276,20 +278,30 @@ class Desk(Shown):
             )
             self.relook.emit(shot.id)
             return 0
+        said = list[str]()
+        made = {s.order.digest: s.order.out for s in self.slips if s.state == "done" and Path(s.order.out).exists()}
+        waiting = {s.order.digest for s in self.slips if s.state in ("waiting", "rendering")}
         for name in shot.route.deliver.cards:
             for added, route in shot.route.masters:
                 try:
-                    out = self.job.master_path(shot.name + added, cards.delivery(name))
+                    card = cards.delivery(name)
+                    out = self.job.master_path(shot.name + added, card)
                     order = freeze(shot.name, shot.facts, route, name, out, shot.start, shot.stop, self.seen(shot), self.job_rate)
-                    self.job.enqueue(shot.id, order)
+                    if order.digest in waiting:
+                        said.append(f"{card.title} is in the queue already.")
+                        continue
+                    if order.digest in made:
+                        said.append(f"{card.title} is there already, as it is now: {Path(made[order.digest]).name}.")
+                        continue
+                    if self.job.resumed(shot.id, order) is None:
+                        self.job.enqueue(shot.id, order)
                     count += 1
                 except AdzerError as error:
-                    self.said.emit(str(error))
+                    said.append(f"NOT queued: {name}. {error}")
         if count:
-            self.said.emit(
-                f"{count} {'slip' if count == 1 else 'slips'} queued as they are now; later changes do not touch them."
-            )
+            said.insert(0, f"{count} {'render is' if count == 1 else 'renders are'} queued as they are now; later changes do not touch them.")
             self.queue.start(self.job.path)
+        self.said.emit(" ".join(said))
         self.refresh_slips()
         return count
 
@@ -302,7 +314,7 @@ class Desk(Shown):
 
     def again(self, slip: Slip) -> None:
         """Puts a cancelled or failed slip back; what it had finished is used."""
-        self.job.set_slip(slip.id, state="waiting", why=None, report=None)
+        self.job.set_slip(slip.id, state="waiting", why=None, report=None, ends=0)
         self.refresh_slips()
         self.run_queue()
 
@@ -318,8 +330,8 @@ class Desk(Shown):
         if made:
             self.reload(made & set(self.all))  # proxies were linked
         self.refresh_slips()
-        strange = {s.id for s in self.job.untrusted()}
-        if any(s.state == "waiting" and s.id not in strange for s in self.slips):
+        strange = {s.id for s in self.job.untrusted()}  # one that was being rendered when the process ended goes on, or is given up
+        if any(s.state in ("waiting", "rendering") and s.id not in strange for s in self.slips):
             self.queue.start(self.job.path)
 
     def trust(self) -> None:

@@ -29,6 +29,8 @@ from adzer.core.sim import camera as cameras
 from adzer.core.sim import raw
 from adzer.core.sim.dng import Writing, rational, write
 
+from .. import foreign
+
 ORDERS = ("rggb", "bggr", "grbg", "gbrg")
 # Two made-up calibrations: XYZ → camera under a warm and a daylight, as unequal as real ones.
 WARM = np.array([[1.05, -0.38, -0.07], [-0.42, 1.28, 0.16], [-0.06, 0.18, 0.62]])
@@ -363,6 +365,7 @@ def test_what_is_full_is_told_as_answered(tmp_path, answer):
     whole = gone == 0
     far = np.pad(gone, 4, mode="edge")
     whole = np.lib.stride_tricks.sliding_window_view(far, (9, 9)).max((2, 3)) == 0
+    whole &= np.lib.stride_tricks.sliding_window_view(np.pad(at_sensor.max(axis=-1), 4, mode="edge"), (9, 9)).max((2, 3)) < 0.68
     assert np.array_equal(got[whole], plain[whole])  # what is whole is not touched
     all_gone = np.lib.stride_tricks.sliding_window_view(np.pad(gone, 2, mode="edge"), (5, 5)).min((2, 3)) == 3
     one = gone == 1
@@ -370,12 +373,66 @@ def test_what_is_full_is_told_as_answered(tmp_path, answer):
     if answer != "as is":
         assert np.ptp(got[all_gone], axis=1).max() / got[all_gone].mean() < 0.01
     if answer == "neutral":
-        assert np.ptp(got[one & ~all_gone], axis=1).mean() / got[one].mean() < 0.02
+        off, before = (np.abs(np.log2(v[one] / light[one])).mean() for v in (got, plain))
+        assert off < before and (got[one] >= np.minimum(plain[one], 1 / neutral) * 0.999).all()  # nearer to the light, nothing darker
     if answer == "rebuild":
         away, before = (np.abs(v[one] / light[one] - 1).mean() for v in (got, plain))
         assert away < before / 2
     found = measure.held(facts, DevelopSettings())
     assert abs(found.gone[0] - one.mean()) < 0.01 and abs(found.gone[2] - (gone == 3).mean()) < 0.01
+
+
+NEUTRALS = ((0.5, 1.0, 0.6), (1.0, 0.62, 0.45), (0.45, 1.0, 0.75))
+
+
+def _pushed(name, stops):
+    """Light of a photograph, so many stops brighter than a sensor can hold at its brightest."""
+    picture = foreign.photograph(name)[:240, :320].astype(float) / 255
+    return np.maximum(picture**2.2, 1e-3) * 2.0**stops
+
+
+def _ramps():
+    """Light that grows by 0.007 stop a column from two stops below full to two above it, in bands of eight hues."""
+    hues = np.array([(1, 1, 1), (1, 0.35, 0.2), (0.9, 1, 0.4), (0.3, 1, 0.45), (0.35, 0.6, 1), (1, 0.5, 0.9), (0.8, 0.9, 1), (1, 0.8, 0.6)])
+    return np.repeat(hues, 12, axis=0)[:, None] * (2.0 ** (np.arange(-280, 280) * 0.007))[None, :, None]
+
+
+@pytest.mark.parametrize("answer", ["neutral", "rebuild"])
+@pytest.mark.parametrize("neutral", NEUTRALS)
+def test_no_edge_is_drawn_where_a_channel_becomes_full(tmp_path, neutral, answer):
+    """On ramps so slow that what is recorded goes on by 0.007 stop a column: no channel may leap, whichever is full first."""
+    light = _ramps()
+    at_sensor = light * np.array(neutral)
+    write(tmp_path / "a.dng", mosaic_of(np.minimum(at_sensor, 1.0), "rggb", 0, 65535), Writing(
+        black=(0.0,), white=65535, more=(*matrices(), (50728, "R", tuple(map(rational, neutral))))))  # fmt: skip
+    facts, _ = read_file(tmp_path / "a.dng")
+    back = np.linalg.inv(values.developed(facts.sensor, DevelopSettings()).matrix.astype(float)).T
+    got = made_light(tmp_path / "a.dng", highlights=answer) @ back
+    middle = np.concatenate([np.arange(12 * n + 5, 12 * n + 7) for n in range(8)])  # away from where the bands meet
+    stops = np.log2(np.maximum(got[middle], 1e-4))
+    lasting = stops[:, 4:, :] - stops[:, :-4, :]  # over four columns, as every second place of a filter has its own colour
+    steep = 3 if answer == "neutral" else 9  # what is rebuilt goes on brighter, up to where nothing lives and it is white
+    assert np.abs(lasting).max() < steep * 4 * 0.007 + 0.03
+    full = (at_sensor[middle] >= 1).all(axis=-1)
+    assert full.any() and (answer != "neutral" or np.ptp(got[middle][full], axis=-1).max() < 0.01 * got.max()), "white where all are full"
+
+
+@pytest.mark.parametrize("name, stops", [("astronaut", 1.5), ("chelsea", 1.0), ("coffee", 2.0), ("rocket", 2.0)])
+@pytest.mark.parametrize("neutral", NEUTRALS[:2])
+def test_photographs_pushed_over_the_sensors_ceiling_are_never_worse_than_as_recorded(tmp_path, name, stops, neutral):
+    light = _pushed(name, stops)
+    at_sensor = light * np.array(neutral)
+    write(tmp_path / "a.dng", mosaic_of(np.minimum(at_sensor, 1.0), "rggb", 0, 65535), Writing(
+        black=(0.0,), white=65535, more=(*matrices(), (50728, "R", tuple(map(rational, neutral))))))  # fmt: skip
+    facts, _ = read_file(tmp_path / "a.dng")
+    back = np.linalg.inv(values.developed(facts.sensor, DevelopSettings()).matrix.astype(float)).T
+    lost = (at_sensor >= 1).any(axis=-1) & ~(at_sensor >= 1).all(axis=-1)
+    assert lost.mean() > 0.002
+    off = {}
+    for answer in ("as is", "neutral"):
+        got = np.maximum(made_light(tmp_path / "a.dng", highlights=answer) @ back, 1e-4)
+        off[answer] = float(np.sqrt(np.mean(np.log2(got[lost] / light[lost]) ** 2)))
+    assert off["neutral"] <= off["as is"] * 1.02 + 0.005, off
 
 
 def test_what_is_full_is_marked_where_more_light_came_than_the_sensor_takes():

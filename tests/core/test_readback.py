@@ -101,8 +101,89 @@ PICTURES = {
     "a block of noise": _block,
     "as if full range": lambda y: (y - 16) * 255 / 219,
 }
-MOMENTS = ("one black", "one repeated", "two exchanged")
+MOMENTS = ("one black", "one repeated", "two exchanged", "the last ten frozen")
 COLOURS = ("no colour", "chroma exchanged", "chroma + 4")
+
+
+def _mixed(y, cb, cr):
+    """Codes of BT.709 written as those of BT.601."""
+    r, b = y + 1.793 * (cr - 128), y + 2.112 * (cb - 128)
+    g = y - 0.534 * (cr - 128) - 0.213 * (cb - 128)
+    luma = 0.299 * r + 0.587 * g + 0.114 * b
+    return luma, 128 + (b - luma) / 1.772 * 0.893, 128 + (r - luma) / 1.402 * 0.893
+
+
+def _half(plane):
+    return plane.reshape(plane.shape[0] // 2, 2, plane.shape[1] // 2, 2).mean(axis=(1, 3))
+
+
+def _matrix(y, cb, cr):
+    small = _mixed(_half(y), cb, cr)
+    return y + np.kron(small[0] - _half(y), np.ones((2, 2))), small[1], small[2]
+
+
+# Of all three planes, as floats: (luma, Cb, Cr) → the same. ``now`` counts the frames.
+PLANES = {
+    "chroma moved by 1 sample": lambda y, b, r: (y, np.roll(b, 1, 1), np.roll(r, 1, 1)),
+    "chroma moved by 4 samples": lambda y, b, r: (y, np.roll(b, 4, 1), np.roll(r, 4, 1)),
+    "chroma moved down by 1 sample": lambda y, b, r: (y, np.roll(b, 1, 0), np.roll(r, 1, 0)),
+    "noise of 8 codes": lambda y, b, r: (y + np.random.default_rng(1).normal(0, 8, y.shape), b, r),
+    "a white row in every frame": lambda y, b, r: (np.where(np.arange(len(y))[:, None] == 70, 235, y), b, r),
+    "a green column in every frame": lambda y, b, r: (y, np.where(np.arange(b.shape[1]) == 40, 60, b), np.where(np.arange(b.shape[1]) == 40, 60, r)),
+    "saturation x 0.9, muted": lambda y, b, r: (y, 128 + (b - 128) * 0.9, 128 + (r - 128) * 0.9),
+    "another matrix, muted": _matrix,
+}
+
+
+@pytest.mark.parametrize("fault", [*PLANES, "chroma of five frames before", "green for ten frames"])
+def test_a_fault_of_colour_place_or_grain_gets_no_name(mute, tmp_path, monkeypatch, fault):
+    """Put in between what was witnessed and the encoder. Muted: colours of a third of their strength, before what is witnessed."""
+    from adzer.core.run.pixels import Processor
+
+    made = order(mute, tmp_path, stop=72)
+    w, h = made.card.max_raster
+    real, run, before = Writer.write, Processor.run, []
+
+    def planes(frame):
+        held = [np.frombuffer(memoryview(p), np.uint8).reshape(p.height, p.line_size) for p in frame.planes]
+        return [held[0][:h, :w], *(p[: h // 2, : w // 2] for p in held[1:])]
+
+    def muted(self, sources, target, time=0.0, coming=None):
+        run(self, sources, target, time, coming)
+        for plane in target[1:]:
+            plane[:] = np.rint(128 + (plane.astype(float) - 128) / 3)
+
+    def write(self, frame, pts):
+        held = planes(frame)
+        now = [p.astype(float) for p in held]
+        before.append(now)
+        if fault in PLANES:
+            now = PLANES[fault](*now)
+        elif fault == "chroma of five frames before":
+            now = [now[0], *before[max(0, len(before) - 6)][1:]]
+        elif 30 <= len(before) < 40:
+            now = [now[0], np.full_like(now[1], 54), np.full_like(now[2], 34)]
+        for plane, value in zip(held, now, strict=True):
+            plane[:] = np.clip(np.rint(value), 0, 255)
+        real(self, frame, pts)
+
+    if "muted" in fault:
+        monkeypatch.setattr(Processor, "run", muted)
+    monkeypatch.setattr(Writer, "write", write)
+    with pytest.raises(RenderFailed, match="failed its check"):
+        render(made)
+
+
+@pytest.mark.parametrize("turn", [90, 180])
+def test_a_turn_that_nobody_ordered_gets_no_name(mute, tmp_path, monkeypatch, turn):
+    made, real = order(mute, tmp_path, stop=24), rendering.join
+
+    def join(plan, *rest):
+        return real(replace(plan, target=replace(plan.target, turn=turn)), *rest)
+
+    monkeypatch.setattr(rendering, "join", join)
+    with pytest.raises(RenderFailed, match="turn is"):
+        render(made)
 
 
 @pytest.mark.parametrize("fault", [*PICTURES, *MOMENTS, *COLOURS])
@@ -124,6 +205,9 @@ def test_a_picture_that_is_not_what_went_in_gets_no_name(mute, tmp_path, monkeyp
             luma[:], cb[:], cr[:] = 16, 128, 128
         elif (fault == "one repeated" and n == 31) or (fault == "two exchanged" and n == 32):
             luma[:], cb[:], cr[:] = kept[0]
+        elif fault == "the last ten frozen" and n >= 50:
+            luma[:], cb[:], cr[:] = kept[0]
+            now = kept[0]
         elif fault == "no colour":
             cb[:], cr[:] = 128, 128
         elif fault == "chroma exchanged":

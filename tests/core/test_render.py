@@ -378,7 +378,7 @@ def test_a_folder_that_cannot_be_written_and_a_name_that_is_taken(order, tmp_pat
 def test_the_check_catches_a_master_that_is_not_what_was_ordered(order, monkeypatch, fault):
     real = verify.check
 
-    def tampered(path, plan, order_, held, sounds):
+    def tampered(path, plan, order_, held, sounds, took):
         import msgspec
 
         if fault == "levels":
@@ -392,7 +392,7 @@ def test_the_check_catches_a_master_that_is_not_what_was_ordered(order, monkeypa
         else:
             tags = msgspec.structs.replace(plan.target.tags, primaries="bt2020")
             plan = replace(plan, target=replace(plan.target, tags=tags))
-        return real(path, plan, order_, held, sounds)
+        return real(path, plan, order_, held, sounds, took)
 
     monkeypatch.setattr(rendering.verify, "check", tampered)
     with pytest.raises(RenderFailed, match="failed its check"):

@@ -158,6 +158,29 @@ def test_an_error_of_a_slip_is_the_slips_and_a_failed_command_leaves_no_ghost(jo
     assert done.returncode == 2 and not [s for s in job.slips() if s.state in ("waiting", "rendering")]
 
 
+_DIES = """
+import os, sys
+from adzer.core.job import Job
+from adzer.core.media import audio
+from adzer.core.run import queue, render
+def dies(*_, **__):
+    os.kill(os.getpid(), 11)
+render.join = dies
+with Job.open(sys.argv[1]) as job:
+    queue.run(job)
+"""
+
+
+def test_an_encoder_that_ends_its_process_does_not_hold_up_the_queue(job, tmp_path):
+    """Three processes end at the first slip; the fourth gives it up and renders what comes after it."""
+    (shot,) = job.shots()
+    slips = [job.enqueue(shot.id, freeze("s", shot.facts, PLAIN, "web-wide", tmp_path / f"{n}.mp4", 0, 6)) for n in range(2)]
+    for _ in range(3):
+        assert subprocess.run([sys.executable, "-c", _DIES, str(job.path)]).returncode == -signal.SIGSEGV
+    assert queue.run(job) == [] and [job.slip_state(s) for s in slips] == ["failed", "done"]
+    assert "ended by itself 3 times" in job.slips()[0].why and (tmp_path / "1.mp4").exists()
+
+
 # --- strangers ------------------------------------------------------------------------------------------------------------
 def _of_a_stranger(job, tmp_path, monkeypatch):
     """A slip that waits, and a home that did not freeze it."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 
 from ..errors import AdzerError, UnreadableError
 from ..light.primaries import D65, XY, xy_to_xyz
+from ..media import small
 
 Array = NDArray[np.float64]
 COLUMNS = ("x", "y", "width", "height", "X", "Y", "Z")
@@ -45,10 +47,9 @@ class Gamut:
 def read(path: Path) -> list[Patch]:
     """The patches of a CSV file with the columns x, y, width, height, X, Y, Z; UnreadableError names the line."""
     try:
-        with path.open(encoding="utf-8-sig", newline="") as file:
-            rows = list(csv.DictReader(file))
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise UnreadableError(f"{path} cannot be read as patches ({getattr(error, 'strerror', None) or error}).") from None
+        rows = list(csv.DictReader(io.StringIO(small.text(path, 1_000_000, "a list of patches"), newline="")))
+    except csv.Error as error:
+        raise UnreadableError(f"{path} cannot be read as patches ({error}).") from None
     made = []
     for line, row in enumerate(rows, 2):
         try:

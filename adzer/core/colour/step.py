@@ -14,6 +14,8 @@ from ..stage import Context, StepResult
 from .measure import OVER, peak
 from .settings import NEUTRAL_KELVIN, ColourSettings
 
+HIGHEST, SLACK = 109, 0.01  # percent that limited codes have room for; of the signal, what compression adds to a white
+
 
 def chain(picture: Picture, settings: ColourSettings, card: DeliveryCard, top: float | None = None) -> ColourChain:
     """The whole colour of one shot for one delivery. The picture's curve and primaries must be known; ``top``: the highest signal
@@ -53,8 +55,10 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
     top = context.draft.top or (context.seen.levels.top() if context.seen is not None else None)
     after = picture.with_(curve=card.curve, primaries=card.primaries)
     unchanged = picture.curve == card.curve and picture.primaries == card.primaries and not settings.corrects
-    if unchanged and settings.beyond == "cut":
-        return StepResult(after, "unchanged", idle=True)
+    ceiling = settings.ceiling / 100 if card.range == "limited" and settings.ceiling < HIGHEST else None
+    over = ceiling is not None and top is not None and top > ceiling + SLACK
+    if unchanged and settings.beyond == "cut" and not over:  # single peaks above what was measured end at the ceiling
+        return StepResult(after, "unchanged", idle=True, draft=context.draft.with_(ceiling=ceiling))
     if settings.whites == "keep all" and source.kind == "log":
         made = chain(picture, settings, card, top)
         grey = float(made.tone(np.array([0.18 * 2.0**settings.exposure]))[0])
@@ -77,6 +81,6 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
                 "colour",
             )
         )
-    says = f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
+    says = "highlights only" if unchanged and over else f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
     made = chain(picture, settings, card, top)
     return StepResult(after, says, tuple(findings), draft=context.draft.with_(chain=made))

@@ -98,7 +98,9 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             text = "Which eye is first is not known: what should stand nearer than the screen would stand behind it. Say it on Read."
             findings.append(Finding(Level.STOP, "overlay-eyes-unknown", text, "deliver"))
     overlays = tuple(overlay(laid, picture, context.draft) for laid in settings.over)
-    target = replace(Target.of(card), shown=shown, packed=packed, half=picture.packing == "half")
+    target = Target.of(card)
+    samples = replace(target.samples, ceiling=context.draft.ceiling)
+    target = replace(target, samples=samples, shown=shown, packed=packed, half=picture.packing == "half")
     return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target, overlays=overlays))
 
 

@@ -32,6 +32,7 @@ from .settings import DevelopSettings
 MOST_GIVEN = 6  # frames whose memory is used again
 Floats = NDArray[np.float32]
 HOW = {"as is": 0, "neutral": 1, "rebuild": 2}
+ALIKE = 0.4  # stops
 FULL = 0.995  # of the way from black to white, from which on a value may be cut off: sensors' ceilings are not flat to the last code
 CODES = Samples(PixelFormat(16, "4:4:4", rgb=True), "rgb", False)
 
@@ -197,7 +198,7 @@ class Developed:
             values = healed(values, dead)
         hue = self._hue(values)
         out = self._room((3, h, w))
-        fixed = (np.array(self.sensor.cells), *self._levels[:2], self.clip, *self._levels[2:], self._gain, self.matrix, self.table,
+        fixed = (np.array(self.sensor.cells), *self._levels, self._gain, self.matrix, self.table,
                  self.how, self.ceiling, hue, self.fine)  # fmt: skip
 
         def row(top: int) -> None:
@@ -212,15 +213,15 @@ class Developed:
         return out[0], out[1], out[2]
 
     def _hue(self, values: NDArray[np.uint16]) -> Floats:
-        """(rows/2, columns/2, 2) logarithms of red and green over all three's mean, where something has to be rebuilt."""
+        """(rows/2, columns/2, 3) what ``around`` says where something has to be rebuilt."""
         if self.how != HOW["rebuild"]:
-            return np.zeros((1, 1, 2), np.float32)
+            return np.zeros((1, 1, 3), np.float32)
         black, scale, _, _ = self._levels
         h, w = values.shape
         cells = [values[i // 2 : h // 2 * 2 : 2, i % 2 : w // 2 * 2 : 2] for i in range(4)]
         full = np.any([c >= k for c, k in zip(cells, self.clip, strict=True)], axis=0)
         if not full.any():
-            return np.zeros((1, 1, 2), np.float32)
+            return np.zeros((1, 1, 3), np.float32)
         rgb = np.zeros((*full.shape, 3), np.float32)
         for i, colour in enumerate(self.sensor.cells):
             rgb[..., colour] += (cells[i] - black[i]) * scale[i] * (0.5 if colour == 1 else 1.0)
@@ -228,12 +229,15 @@ class Developed:
 
 
 def around(rgb: Floats, full: NDArray[np.bool_]) -> Floats:
-    """Of light (rows, columns, 3), ``full`` where it says nothing, the logarithms of red and green over the mean of all three: where it is
-    full as around it, bright places counting most (push and pull through ever smaller pictures, Gortler and others 1996)."""
+    """Of light (rows, columns, 3), ``full`` where it says nothing, the logarithms of red and green over the mean of all three, and how sure
+    that is, 0 … 1: where it is full as around it, bright places counting most (push and pull through ever smaller pictures, Gortler and
+    others 1996). Where hues around it differ by more than ALIKE stops, nothing can tell which of them it had."""
     logs = np.log(np.maximum(rgb, 1e-4))
     level = logs.mean(axis=-1, keepdims=True)
     weight = np.where(full[..., None], np.float32(0), np.exp(2 * level)).astype(np.float32)
-    levels: list[tuple[Floats, Floats]] = [((logs[..., :2] - level) * weight, weight)]
+    hues = logs - level
+    held = np.concatenate([hues[..., :2], (hues**2).sum(axis=-1, keepdims=True)], axis=-1)
+    levels: list[tuple[Floats, Floats]] = [(held * weight, weight)]
     while min(levels[-1][1].shape[:2]) > 1:
         levels.append((_halved(levels[-1][0]), _halved(levels[-1][1])))
     sums, total = levels[-1]
@@ -243,6 +247,8 @@ def around(rgb: Floats, full: NDArray[np.bool_]) -> Floats:
         wider = _doubled(made)[:h, :w]
         sure = total / (total + np.float32(1e-3))
         made = np.asarray(sure * sums / np.maximum(total, np.float32(1e-9)) + (1 - sure) * wider, np.float32)
+    varies = np.maximum(made[..., 2] - made[..., 0] ** 2 - made[..., 1] ** 2 - (made[..., 0] + made[..., 1]) ** 2, 0.0)
+    made[..., 2] = np.exp(-varies / (ALIKE * np.log(2.0)) ** 2)
     return np.ascontiguousarray(made, np.float32)
 
 

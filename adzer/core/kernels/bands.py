@@ -138,18 +138,18 @@ def _halve(row, starts, weights, span, scratch, out):
 
 
 @jit
-def quantise(row, dither, top, out):
-    """Adds dither (0 … 1, as long as the row), rounds down, clips to ``top``: the lowest and highest code there may be."""
-    low, high = top[0], top[1]
+def quantise(row, dither, low, high, out):
+    """Adds dither (0 … 1, as long as the row), rounds down, clips to the lowest and highest code there may be."""
     for i in range(row.shape[0]):
         out[i] = np.int32(min(max(row[i] + dither[i], low), high))
 
 
 @jit
 def _deliver_row(work, n, row, target, place, half, half_mode, between, dither, top, less, scratch):
-    """Whole codes of one row into the delivered planes; chroma rows into ``between`` where rows are reduced too."""
+    """Whole codes of one row into the delivered planes; chroma rows into ``between`` where rows are reduced too. ``top``: the lowest
+    code, the highest, and that of luma."""
     noise = dither[(row + place[0, 1]) & (dither.shape[0] - 1)]
-    quantise(work[0, :n], noise[:n], top, target[0][row + place[0, 1], place[0, 0] : place[0, 0] + n])
+    quantise(work[0, :n], noise[:n], top[0], top[2], target[0][row + place[0, 1], place[0, 0] : place[0, 0] + n])
     for c in range(2):
         channel = work[c + 1]
         if between.shape[1] == 0:
@@ -157,7 +157,7 @@ def _deliver_row(work, n, row, target, place, half, half_mode, between, dither, 
             if half_mode:
                 _halve(channel, half[0], half[1], half[2], scratch, part)
             x = place[1, 0]
-            quantise(part, noise[: part.shape[0]], top, target[c + 1][row + place[1, 1], x : x + part.shape[0]])
+            quantise(part, noise[: part.shape[0]], top[0], top[1], target[c + 1][row + place[1, 1], x : x + part.shape[0]])
         else:
             _halve(channel, half[0], half[1], half[2], scratch, between[c, row])
 
@@ -259,7 +259,7 @@ def plane_band(plane, starts, weights, columns, span, gain, shift, target, place
         for i in range(n):
             line[i] = line[i] * gain + shift
         y = row + place[1]
-        quantise(line, dither[y & m, :n], top, target[y, place[0] : place[0] + n])
+        quantise(line, dither[y & m, :n], top[0], top[1], target[y, place[0] : place[0] + n])
 
 
 @jit
@@ -273,4 +273,4 @@ def reduce_rows(between, starts, weights, target, place, dither, top, row0, row1
         for c in range(2):
             filter_rows(between[c], starts[row], weights[row], 0, buffer)
             x = place[1, 0]
-            quantise(buffer, noise[:n], top, target[c + 1][row + place[1, 1], x : x + n])
+            quantise(buffer, noise[:n], top[0], top[1], target[c + 1][row + place[1, 1], x : x + n])

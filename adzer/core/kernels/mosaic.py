@@ -13,9 +13,11 @@ from .compiled import inline, jit
 
 TILE = (64, 448)  # rows, columns that are finished at once
 HALO = 12  # values around them that are looked at, even, so that the filter's phase stays
-ROOMS = 11  # planes of working memory, each (TILE + 2·HALO)
+ROOMS = 10  # planes of working memory, each (TILE + 2·HALO)
 FLOOR, SHIFT, OFFSET = 2.0**-10, 16, 2.0**-7  # of the table's places: light + OFFSET, 128 cells an octave from FLOOR on
 BASE = (127 - 10) << (23 - SHIFT)
+RAMP = 0.6  # stops below its ceiling in which a channel becomes full
+NEAR = 2.0**-RAMP  # share of its ceiling from which on it is nearly so
 ROOT = np.float32(0.003)  # light that is added under the root, so that noise about black stays noise
 
 
@@ -31,10 +33,9 @@ def _mirror(i, n):
 
 
 @jit
-def lift(values, black, scale, clip, down, across, gain, top, left, m, gone):
-    """Values of a tile and its halo as roots of balanced light, and which of them are full. Returns how many are full."""
+def lift(values, black, scale, down, across, gain, top, left, m):
+    """Values of a tile and its halo as roots of balanced light."""
     h, w = values.shape
-    full = 0
     inside = left >= 0 and left + m.shape[1] <= w
     for y in range(m.shape[0]):
         sy, row = _mirror(top + y, h), m[y]
@@ -42,14 +43,10 @@ def lift(values, black, scale, clip, down, across, gain, top, left, m, gone):
             line, more, start = values[sy, left : left + m.shape[1]], across[left : left + m.shape[1]], black[(sy & 1) * 2]
             first, second = scale[(sy & 1) * 2], scale[(sy & 1) * 2 + 1]
             low, next_low = start + down[sy], black[(sy & 1) * 2 + 1] + down[sy]
-            top_a, top_b = clip[(sy & 1) * 2], clip[(sy & 1) * 2 + 1]
             for k in range(m.shape[1] // 2):  # a tile begins on an even place
                 a, b = np.float32(line[2 * k]), np.float32(line[2 * k + 1])
                 row[2 * k] = (a - low - more[2 * k]) * first
                 row[2 * k + 1] = (b - next_low - more[2 * k + 1]) * second
-                gone[y, 2 * k] = np.float32(a >= top_a)
-                gone[y, 2 * k + 1] = np.float32(b >= top_b)
-                full += (a >= top_a) + (b >= top_b)
             if gain.shape[0] > 1:
                 for x in range(m.shape[1]):
                     row[x] *= gain[sy, left + x]
@@ -66,10 +63,6 @@ def lift(values, black, scale, clip, down, across, gain, top, left, m, gone):
                 light *= gain[sy, sx]
             root = np.sqrt(abs(light + ROOT))
             row[x] = root if light > -ROOT else -root
-            over = v >= clip[cell]
-            gone[y, x] = np.float32(1.0) if over else np.float32(0.0)
-            full += over
-    return full
 
 
 @jit
@@ -235,56 +228,51 @@ def _median(source, out, y0, y1, x0, x1):
             made[x] = max(min(low, middle), min(max(low, middle), high))
 
 
-@jit
-def _missing(gone, y, x, green, red_row):
-    """Which of red, green and blue are gone at a place: its own value, or half and more of its neighbours of that colour."""
-    across, upright = gone[y, x - 1] + gone[y, x + 1], gone[y - 1, x] + gone[y + 1, x]
-    own = gone[y, x] > 0
-    if green:
-        first, second = across >= 1, upright >= 1
-        return (first, own, second) if red_row else (second, own, first)
-    slant = gone[y - 1, x - 1] + gone[y - 1, x + 1] + gone[y + 1, x - 1] + gone[y + 1, x + 1] >= 2
-    middle = across + upright >= 2
-    return (own, middle, slant) if red_row else (slant, middle, own)
+@inline
+def _nearly(level, most):
+    """How nearly a channel is full, both in stops: 0 up to RAMP below its ceiling, then straight to 1 there."""
+    return min(max((level - most) / np.float32(RAMP) + np.float32(1.0), np.float32(0.0)), np.float32(1.0))
 
 
 @jit
-def _said(r, g, b, lost, how, ceiling, hue):
-    """What is said where ``lost`` of the three are gone: ``how`` 1 white, 2 rebuilt from what lives and the hue around it."""
-    brightest = max(min(r, ceiling[0]), max(min(g, ceiling[1]), min(b, ceiling[2])))
-    if how == 1 or (lost[0] and lost[1] and lost[2]):
-        if lost[0] and lost[1] and lost[2]:
-            brightest = max(ceiling[0], max(ceiling[1], ceiling[2]))
-        return brightest, brightest, brightest
-    level, n, tiny = np.float32(0), np.float32(0), np.float32(1e-6)
-    if not lost[0]:
-        level += np.log(max(r, tiny)) - hue[0]
-        n += np.float32(1)
-    if not lost[1]:
-        level += np.log(max(g, tiny)) - hue[1]
-        n += np.float32(1)
-    if not lost[2]:
-        level += np.log(max(b, tiny)) + hue[0] + hue[1]
-        n += np.float32(1)
-    level /= n
-    if lost[0]:
-        r = max(ceiling[0], np.exp(level + hue[0]))
-    if lost[1]:
-        g = max(ceiling[1], np.exp(level + hue[1]))
-    if lost[2]:
-        b = max(ceiling[2], np.exp(level - hue[0] - hue[1]))
-    return r, g, b
+def _filled(r, g, b, how, ceiling, hue):
+    """Light where at least one of the three is nearly full. ``how`` 1: what is full is taken to be as bright as the other two, 2: as the hue
+    around it says, as far as that is sure. It never becomes darker, what lives stays as it is, and where all three are full it is white, as bright as the brightest
+    of them. All of it comes in over the last RAMP stops below each one's own ceiling, in stops, so that no edge is drawn where there is
+    none."""
+    one, half, zero, tiny = np.float32(1.0), np.float32(0.5), np.float32(0.0), np.float32(1e-6)
+    full_r, full_g, full_b = np.log2(ceiling[0]), np.log2(ceiling[1]), np.log2(ceiling[2])
+    r, g, b = min(np.log2(max(r, tiny)), full_r), min(np.log2(max(g, tiny)), full_g), min(np.log2(max(b, tiny)), full_b)
+    wr, wg, wb = _nearly(r, full_r), _nearly(g, full_g), _nearly(b, full_b)
+    white = max(full_r, max(full_g, full_b))
+    to_r, to_g, to_b = half * (g + b), half * (r + b), half * (r + g)
+    to_r, to_g, to_b = to_r + min(wg, wb) * (white - to_r), to_g + min(wr, wb) * (white - to_g), to_b + min(wr, wg) * (white - to_b)
+    if how == 2:
+        per = np.float32(1.4426950408889634)  # stops in a natural logarithm of 1
+        hue_r, hue_g = hue[0] * per, hue[1] * per
+        hue_b = -hue_r - hue_g
+        lives = np.float32(3.0) - wr - wg - wb
+        level = (one - wr) * (r - hue_r) + (one - wg) * (g - hue_g) + (one - wb) * (b - hue_b)
+        least = max(r - hue_r, max(g - hue_g, b - hue_b))  # at which all are as bright as they were found
+        share = min(lives / np.float32(0.3), one)
+        level = least if lives < tiny else share * level / lives + (one - share) * least
+        own_r, own_g, own_b = level + hue_r, level + hue_g, level + hue_b
+        white, all_full, sure = max(own_r, max(own_g, own_b)), min(wr, min(wg, wb)), hue[2]
+        to_r += sure * (own_r + all_full * (white - own_r) - to_r)
+        to_g += sure * (own_g + all_full * (white - own_g) - to_g)
+        to_b += sure * (own_b + all_full * (white - own_b) - to_b)
+    return np.exp2(r + wr * max(to_r - r, zero)), np.exp2(g + wg * max(to_g - g, zero)), np.exp2(b + wb * max(to_b - b, zero))
 
 
 @jit
 def develop_tile(
-    values, cells, black, scale, clip, down, across, gain, matrix, table, how, ceiling, hue, fine, rooms, row, bits, out, top, left
+    values, cells, black, scale, down, across, gain, matrix, table, how, ceiling, hue, fine, rooms, row, bits, out, top, left
 ):
-    """One tile from its values to codes. ``cells``: colours of the filter, 0 red, 1 green, 2 blue; ``how``: 0 gone ones are left as they
-    are, 1 white, 2 rebuilt, by ``hue`` (rows/2, columns/2, 2); ``ceiling``: balanced light at which each is full; ``table``: light + OFFSET → code;
+    """One tile from its values to codes. ``cells``: colours of the filter, 0 red, 1 green, 2 blue; ``how``: 0 full ones are left as they
+    are, 1 neutral, 2 rebuilt, by ``hue`` (rows/2, columns/2, 3); ``ceiling``: balanced light at which each is full; ``table``: light + OFFSET → code;
     ``fine``: directional; ``rooms`` (ROOMS, …), ``row`` (3, …) float32 and ``bits``, the same memory as int32."""
-    m, gone, red, blue, green = rooms[9], rooms[10], rooms[4], rooms[5], rooms[9]
-    full = lift(values, black, scale, clip, down, across, gain, top - HALO, left - HALO, m, gone)
+    m, red, blue, green = rooms[9], rooms[4], rooms[5], rooms[9]
+    lift(values, black, scale, down, across, gain, top - HALO, left - HALO, m)
     green_first = 1 if cells[0] == 1 else 0  # is the first place of even rows green?
     red_rows = (cells[0] == 0 or cells[1] == 0, cells[2] == 0 or cells[3] == 0)
     if fine:
@@ -304,13 +292,12 @@ def develop_tile(
         for x in range(n):
             r, g, b = middle[x] - less_red[x], middle[x], middle[x] - less_blue[x]
             r_row[x], g_row[x], b_row[x] = r * abs(r) - ROOT, g * abs(g) - ROOT, b * abs(b) - ROOT
-        if full and how:
-            odd, red_row = (y + green_first) & 1, red_rows[y & 1]
+        if how:
+            near = np.float32(NEAR)
             for x in range(n):
-                lost = _missing(gone, y, x + HALO, ((x + odd) & 1) == 1, red_row)
-                if lost[0] or lost[1] or lost[2]:
+                if r_row[x] > near * ceiling[0] or g_row[x] > near * ceiling[1] or b_row[x] > near * ceiling[2]:
                     tint = hue[min((top + y - HALO) // 2, hue.shape[0] - 1), min((left + x) // 2, hue.shape[1] - 1)]
-                    row[0, x], row[1, x], row[2, x] = _said(row[0, x], row[1, x], row[2, x], lost, how, ceiling, tint)
+                    r_row[x], g_row[x], b_row[x] = _filled(r_row[x], g_row[x], b_row[x], how, ceiling, tint)
         p, q, o = matrix[0], matrix[1], matrix[2]
         for x in range(n):
             r, g, b = r_row[x], g_row[x], b_row[x]

@@ -51,12 +51,14 @@ def turned_siting(siting: str, turn: int) -> str:
 
 @dataclass(frozen=True)
 class Samples:
-    """How numbers become codes in a stream: format, matrix, range, siting."""
+    """How numbers become codes in a stream: format, matrix, range, siting. ``ceiling``: of luma, a share of white that nothing written
+    passes; None: what the range has room for."""
 
     format: PixelFormat
     matrix: str
     limited: bool
     siting: str = "left"
+    ceiling: float | None = None
 
     @property
     def top(self) -> int:
@@ -68,6 +70,15 @@ class Samples:
         ones of limited range for timing."""
         step = 1 << (self.format.bits - 8)
         return (step, 255 * step - 1) if self.limited else (0, self.top)
+
+    @property
+    def most(self) -> tuple[int, int, int]:
+        """The highest code that may be written of each plane."""
+        high = self.ends[1]
+        if self.ceiling is None or not self.limited or self.matrix == "rgb":
+            return (high, high, high)
+        scale, offset = code_scale(self.format.bits, self.limited, self.matrix)
+        return (min(high, int(np.floor(offset[0] + self.ceiling * scale[0] + 1e-9))), high, high)
 
     def to_signal(self) -> Array:
         """3×4 matrix: codes of the three planes, and 1 → R′G′B′."""

@@ -53,6 +53,8 @@ def header(path: str | Path) -> tuple[Sensor, Layout]:
     """What a file says. UnreadableError names it, and what is wrong."""
     path = Path(path)
     try:
+        if not path.is_file():
+            raise UnreadableError(f"{path} is not there, or is no file but a pipe or a device. Give a recording.")
         with path.open("rb") as file:
             return _header(path, file)
     except OSError as error:

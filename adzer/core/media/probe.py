@@ -102,6 +102,7 @@ class FileFacts(msgspec.Struct, frozen=True):
     missing: tuple[int, ...] = ()  # numbers that a frame sequence leaves out
     sensor: Sensor | None = None  # of sensor values: how they are to be read
     rebalanced: tuple[int, ...] = ()  # of these: frames from which on the camera took another white, or another exposure, as its own
+    interlaced: bool = False  # as its frames say: their lines belong to two moments
     spread: str = ""  # a hash of blocks from all over its files; "" of what an older Adzer read
 
     @property
@@ -228,6 +229,9 @@ def open_container(source: Source) -> av.container.InputContainer:
             raise UnreadableError(f"{each} is no file but a pipe or a device. Give a recording.")
     if path.is_dir():
         raise UnreadableError(f"{path} is a folder. Give the recording inside it.")
+    for each in all_paths(source):
+        if each.is_file() and _listed(each):
+            raise UnreadableError(f"{each} is a list of other files and not a recording. Give the recordings themselves.")
     if path.stat().st_size == 0:
         raise UnreadableError(f"{path} is empty (0 bytes). Copy it from the card again.")
     try:
@@ -248,6 +252,15 @@ def open_container(source: Source) -> av.container.InputContainer:
             raise UnreadableError(f"{path} holds {count} pictures that play at once; there is no number {track_of(source) + 1}.")
         raise UnreadableError(f"{path} holds no moving picture. Give a video file.")
     return container
+
+
+def _listed(path: Path) -> bool:
+    """Does a file begin as the library's list of files to join does? It would open whatever it names, whatever its own name is."""
+    try:
+        with path.open("rb") as file:
+            return file.read(64).lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"ffconcat")
+    except OSError:
+        return False
 
 
 def picture(container: av.container.InputContainer, source: Source) -> av.VideoStream:
@@ -429,7 +442,7 @@ def _facts(source: Source, container: av.container.InputContainer, most: int | N
         measured = _sane_rate(Fraction(frames) / duration) if duration > 0 else None
         rate = rate or measured
     sar = stream.sample_aspect_ratio
-    turn, odd = _first_frame(source)
+    turn, odd, interlaced = _first_frame(source)
     return FileFacts(
         path=str(path),
         size=total_size(source),
@@ -460,6 +473,7 @@ def _facts(source: Source, container: av.container.InputContainer, most: int | N
         cut=boxes.matroska_cut(path),
         rotation=turn,
         odd_matrix=odd,
+        interlaced=interlaced,
         tracks=sum(not s.disposition.value & COVER for s in container.streams.video),
         siting=_siting(stream, path) if form.chroma == "4:2:0" else None,
         audio=tuple(_audio(s) for s in container.streams.audio if s.codec_context and s.codec_context.sample_rate),
@@ -516,9 +530,9 @@ def _created(container: av.container.InputContainer, path: Path) -> float:
         return path.stat().st_mtime
 
 
-def _first_frame(source: Source) -> tuple[int, str | None]:
-    """How the first frame says it is to be shown: degrees counter-clockwise, and what no turn can do; (0, None) if it does not
-    say, or cannot be decoded."""
+def _first_frame(source: Source) -> tuple[int, str | None, bool]:
+    """How the first frame says it is to be shown: degrees counter-clockwise, what no turn can do, and is it interlaced; (0, None, False)
+    if it does not say, or cannot be decoded."""
     try:
         with open_container(source) as container:
             for frame in container.decode(picture(container, source)):
@@ -526,11 +540,12 @@ def _first_frame(source: Source) -> tuple[int, str | None]:
                     notes: Any = frame.side_data
                     held = next((d for d in notes if "MATRIX" in str(d.type)), None)
                 except ValueError:  # a note of a kind that the library's bindings do not know yet hides all others
-                    return round(frame.rotation / 90) * 90 % 360, None
-                return display_turn(bytes(held)) if held is not None else (0, None)
+                    return round(frame.rotation / 90) * 90 % 360, None, frame.interlaced_frame
+                turn, odd = display_turn(bytes(held)) if held is not None else (0, None)
+                return turn, odd, frame.interlaced_frame
     except av.FFmpegError:
         pass
-    return 0, None
+    return 0, None, False
 
 
 def display_turn(matrix: bytes) -> tuple[int, str | None]:

@@ -11,6 +11,7 @@ import xxhash
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
+from . import small
 
 LARGEST = 64 << 20  # bytes
 
@@ -43,10 +44,4 @@ def rgba(path: str | Path, print_: str | None = None) -> NDArray[np.float32]:
 
 
 def _bytes(path: str | Path) -> bytes:
-    path = Path(path)
-    try:
-        if not path.is_file() or path.stat().st_size > LARGEST:
-            raise UnreadableError(f"{path} is not there, or is far too large for a picture. Choose another one.")
-        return path.read_bytes()
-    except OSError as error:
-        raise UnreadableError(f"{path} cannot be read ({error.strerror}). Check its permissions.") from None
+    return small.read(path, LARGEST, "a picture")

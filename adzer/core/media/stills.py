@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import io
 import logging
 import struct
@@ -47,6 +48,8 @@ def size(path: Path) -> tuple[int, int] | None:
 
 
 def _head(path: Path) -> bytes:
+    if not path.is_file():
+        raise OSError(errno.EINVAL, "no plain file", str(path))
     with path.open("rb") as file:
         return file.read(HEAD)
 

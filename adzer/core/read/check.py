@@ -11,6 +11,7 @@ from ..errors import UnreadableError
 from ..finding import Finding, Fix, Level
 from ..light import names as colour_cards
 from ..media.probe import FileFacts
+from ..pace import too_long
 from ..picture import Picture
 from ..stage import Context
 from . import depth, play
@@ -195,12 +196,18 @@ def _time(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Conte
     if not facts.constant_rate and settings.timing == "recorded":
         low, _, high = facts.spacing
         near = nearest_rate(context.job_rate or facts.rate or Fraction(25))
+        jumps = too_long(int(facts.duration * near), facts.frames)
         say(
             Level.WARN, "variable-rate",
             f"The frame rate varies: frames are {float(low) * 1000:.1f} to {float(high) * 1000:.1f} ms apart. "
-            f"Most editing programs drift out of sync with that.",
-            Fix(f"Make it even at {rate_text(near)}", "read", {"timing": "even", "even_rate": str(near)}),
+            + ("Its clock jumps. Cut the shot at the jump." if jumps else "Most editing programs drift out of sync with that."),
+            None if jumps else Fix(f"Make it even at {rate_text(near)}", "read", {"timing": "even", "even_rate": str(near)}),
         )  # fmt: skip
+    elif settings.timing == "even" and settings.even_rate and too_long(int(facts.duration * settings.even_rate), facts.frames):
+        say(Level.STOP, "clock-jumps",
+            f"Its clock jumps: {facts.frames} recorded frames would become {int(facts.duration * settings.even_rate)}. "
+            "Cut the shot at the jump, or keep the recorded times.",
+            Fix("As it was recorded", "read", {"timing": "recorded", "even_rate": None}))  # fmt: skip
     rate = settings.even_rate if settings.timing == "even" else facts.rate
     if rate is not None and not Fraction(1, 10) <= rate <= 1000:
         say(Level.STOP, "rate-out-of-range", f"{float(rate):g} frames a second cannot be.",
@@ -216,6 +223,10 @@ def _time(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Conte
             Fix(f"Keep its speed at {rate_text(context.job_rate)}", "read", {"timing": "even", "even_rate": str(context.job_rate)}),
         )  # fmt: skip
     rhythm = context.seen.rhythm if context.seen else None
+    one_field = Fix("Use one field of each frame", "read", {"fields": "one"})
+    if facts.interlaced and settings.fields is None:
+        say(Level.STOP, "interlaced", "It is recorded interlaced: its lines belong to two moments, and moving edges would show combs. "
+            "Use one field of each frame, or say that both are wanted (read.fields=both).", one_field)  # fmt: skip
     if rhythm is None:
         return
     if rhythm.late:
@@ -225,10 +236,10 @@ def _time(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Conte
     if rhythm.doubled > LATE_SHARE and not rhythm.late:
         say(Level.WARN, "frames-doubled",
             f"{rhythm.doubled:.0%} of {rhythm.run} frames in a row repeat the one before: it was recorded slower than it runs.")  # fmt: skip
-    if rhythm.interlaced:
+    if rhythm.interlaced and not facts.interlaced and not facts.mosaic and settings.fields is None:
         say(Level.WARN, "interlaced",
             f"Its lines belong to two moments (lines differ {rhythm.comb:.1f} times as much as fields do): it is interlaced. "
-            "Moving edges will show combs.")  # fmt: skip
+            "Moving edges will show combs.", one_field)  # fmt: skip
 
 
 def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Picture, seen: Seen) -> None:

@@ -13,6 +13,7 @@ class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     ``turn``: degrees clockwise by which the recorded picture is turned to stand upright.
     ``alone``: the first of several pictures or eyes is delivered without the others.
     ``damage``: what becomes of frames that decode with errors: the render stops, or they are used as they decode.
+    ``fields``: of interlaced frames, whether the lines of one moment are used or both as they are recorded; None: nobody said.
     ``applied`` display: a transform has been applied already, whatever the camera's curve was.
     """
 
@@ -35,3 +36,4 @@ class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     alone: bool = False
     applied: Literal["nothing", "display"] | None = None
     damage: Literal["stop", "use"] = "stop"
+    fields: Literal["one", "both"] | None = None

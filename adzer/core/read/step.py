@@ -16,6 +16,7 @@ from ..plan import Draft, Input
 from ..stage import Context, StepResult
 from . import advise, check
 from .advise import rate_text
+from .fields import OneField
 from .seen import Guess, Seen
 from .settings import ReadSettings
 
@@ -59,7 +60,9 @@ def drafted(facts: FileFacts, settings: ReadSettings) -> Draft:
     turn = turn_of(facts, settings)
     samples = assumed_samples(facts, settings).turned(turn)
     even = settings.even_rate if settings.timing == "even" else None
-    return Draft(inputs=(Input(samples, upright(facts.raster, turn), turn, recording=facts.sources),), pace=Pace(facts, even))
+    prepares = (OneField(samples.turned(-turn % 360), facts.raster),) if settings.fields == "one" and not facts.mosaic else ()
+    first = Input(samples, upright(facts.raster, turn), turn, recording=facts.sources, prepares=prepares)
+    return Draft(inputs=(first,), pace=Pace(facts, even))
 
 
 def turn_of(facts: FileFacts, settings: ReadSettings) -> int:

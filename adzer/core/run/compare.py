@@ -66,8 +66,42 @@ class _Frame:
     other: float  # the rest against the nearest other frame
     chroma: float
     chroma_rest: float
+    chroma_right: float  # by so many of its samples both chroma planes moved
+    chroma_down: float
     added: float
+    noisy: float  # detail come in over the middle of all blocks
     lost: float  # of the steepest edges, beyond what is spared
+
+
+def _fit(apart: Array, level: Array, tilt: Array) -> Array:
+    """(4,) offset, gain, and samples to the right and down, that the differences of a plane's blocks come to."""
+    tilt = tilt - tilt.mean(axis=1, keepdims=True)  # what leans everywhere alike, as a ramp, is as well brighter as moved
+    causes = np.stack([np.ones(len(apart)), level - level.mean(), -tilt[0], -tilt[1]], axis=1)
+    weight = causes.T @ causes + np.diag([1e-9, 4.0 * len(apart), 1.0, 1.0])  # a flat picture tells nothing of gain and movement
+    return np.asarray(np.linalg.solve(weight, causes.T @ apart))
+
+
+class _Sums:
+    """What adds up over all frames: a fault that is too small to be told in one of them is not in a hundred, as compression has no bias."""
+
+    def __init__(self, count: int) -> None:
+        self.frames, self.bias = 0, np.zeros(count)
+        self.level, self.cross, self.left = np.zeros((4, 4)), np.zeros((4, 3)), np.zeros(3)
+        self.late, self.course = np.zeros(3), np.zeros(3)
+
+    def add(self, before: Array, after: Array, course: Array | None) -> None:
+        """Means of blocks, (planes, blocks) each; ``course``: by how much they change to the next frame, None at the ends."""
+        apart = after - before
+        self.frames += 1
+        self.bias += apart.ravel()
+        if len(before) == 3:
+            level = np.concatenate([np.ones((1, before.shape[1])), before - np.array([[118.0], [128.0], [128.0]])])
+            self.level += level @ level.T
+            self.cross += level @ apart.T
+            self.left += (apart**2).sum(axis=1)
+        if course is not None:
+            self.late[: len(apart)] += (apart * -course).sum(axis=1)
+            self.course[: len(apart)] += (course**2).sum(axis=1)
 
 
 class Comparison:
@@ -77,6 +111,7 @@ class Comparison:
         self.luma, self.side, self.scale = luma_blocks(raster), block_side(raster[0]), 2.0 ** (bits - 8)
         self.found: list[_Frame] = []
         self.steps: list[float] = []
+        self._sums: _Sums | None = None
 
     def add(self, wanted: Look, found: Look, others: Sequence[Look], step: float) -> None:
         """A frame as it went in and as it came out; ``others`` that went in before and after it."""
@@ -84,23 +119,27 @@ class Comparison:
         before, after = wanted.means.astype(np.float64) / k, found.means.astype(np.float64) / k
         apart = after - before
         luma, chroma = apart[:n], apart[n:]
-        tilt = wanted.tilt.astype(np.float64) / k
-        level = before[:n] - before[:n].mean()
-        causes = np.stack([np.ones(n), level, -tilt[0], -tilt[1]], axis=1)
-        weight = causes.T @ causes + np.diag([1e-9, 4.0 * n, 1.0, 1.0])  # a flat picture tells nothing of gain and movement
-        fitted = np.linalg.solve(weight, causes.T @ luma)
+        offset, gain, right, down = (float(v) for v in _fit(luma, before[:n], wanted.tilt.astype(np.float64) / k))
         other = min((_rms(after[:n] - o.means[:n] / k) for o in others), default=np.inf)
         detail = wanted.detail.astype(np.float64) / k
         change = found.detail.astype(np.float64) / k - detail
         edge = wanted.edge.astype(np.float64) / k
         top = np.argsort(edge)[-max(1, int(SUMMIT * n)) :]
         halves = np.split(chroma, 2) if len(chroma) else [np.zeros(1)]
-        offset, gain, right, down = (float(v) for v in fitted)
+        moved = np.zeros(4) if not len(chroma) else _fit(chroma, before[n:], wanted.leans.astype(np.float64) / k)
         chroma_off, chroma_rest = max(abs(float(h.mean())) for h in halves), max(_rms(h) for h in halves)
         added, lost = float(change.max()), float((edge * (1 - SPARED) - found.edge / k)[top].mean())
+        noisy = float(np.median(change))
         most = float(np.abs(luma).max())
-        self.found.append(_Frame(offset, gain, right, down, _rms(luma), most, other, chroma_off, chroma_rest, added, lost))
+        self.found.append(_Frame(offset, gain, right, down, _rms(luma), most, other, chroma_off, chroma_rest,
+                                 float(moved[2]), float(moved[3]), added, noisy, lost))  # fmt: skip
         self.steps.append(step)
+        planes = 3 if len(before) == 3 * n else 1
+        course = (others[1].means - others[0].means) / (2 * k) if len(others) == 2 else None
+        self._sums = self._sums or _Sums(planes * n)
+        shaped = [None if v is None else np.asarray(v[: planes * n], np.float64).reshape(planes, n) for v in (before, after, course)]
+        assert shaped[0] is not None and shaped[1] is not None
+        self._sums.add(shaped[0], shaped[1], shaped[2])
 
     def faults(self) -> list[Fault]:
         """The worst of each kind, none if all is well."""
@@ -132,6 +171,9 @@ class Comparison:
             ("sharpness of all", np.maximum(get["lost"], 0), 1.5 + 0.85 * middle),
             ("place of all", get["right"], 0.15 + 0.01 * middle),
             ("place of all", get["down"], 0.15 + 0.01 * middle),
+            ("place of colour", get["chroma_right"], 0.3 + 0.04 * middle),
+            ("place of colour", get["chroma_down"], 0.3 + 0.04 * middle),
+            ("noise of all", np.maximum(get["noisy"], 0), 0.6 + 0.3 * middle),
         ):
             if (off := abs(float(np.median(sizes)))) > most:
                 found.append(Fault(name, -1, off, most))
@@ -139,6 +181,31 @@ class Comparison:
         if taken.any():
             at = int(np.argmax(taken))
             found.append(Fault("order", at, float(get["other"][at]), float(get["rest"][at])))
+        return found + self._over_all(middle)
+
+    def _over_all(self, step: float) -> list[Fault]:
+        """Faults that are the same in all frames."""
+        sums, found = self._sums, list[Fault]()
+        assert sums is not None
+        bias, limit = float(np.abs(sums.bias).max() / sums.frames), 0.8 + 0.25 * step + (3 + step) / np.sqrt(sums.frames)
+        if bias > limit:
+            found.append(Fault("the same place of every frame", -1, bias, limit))
+        count = sums.level[0, 0]
+        if count:
+            spread = np.sqrt(np.maximum(np.diag(sums.level)[1:] / count - (sums.level[0, 1:] / count) ** 2, 0))
+            matrix = np.linalg.solve(sums.level + np.diag([1e-9, 1e-3, 1e-3, 1e-3]) * count, sums.cross)
+            left = np.sqrt(np.maximum(sums.left - (matrix * sums.cross).sum(axis=0), 1e-9) / count)
+            sure = left / np.maximum(spread[:, None], 1e-6) / np.sqrt(count / 8)  # blocks beside each other, and frames, are not independent
+            mixed, most = np.abs(matrix[1:]), 0.03 + 0.005 * step
+            worth = mixed * spread[:, None]
+            bad = (mixed > most) & (mixed > 6 * sure) & (worth > 0.1 + 0.045 * step)
+            if bad.any():
+                found.append(Fault("mixture of luma and colours", -1, float(np.where(bad, mixed, 0).max()), most))
+        for plane, name in enumerate(("moment of the picture", "moment of colour", "moment of colour")):
+            if sums.course[plane] > 0 and np.sqrt(sums.course[plane] / sums.frames / self.luma) > 0.08 + 0.02 * step:
+                late, most = float(sums.late[plane] / sums.course[plane]), 0.2 + 0.015 * step
+                if abs(late) > most:
+                    found.append(Fault(name, -1, late, most))
         return found
 
 

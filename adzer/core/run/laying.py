@@ -58,7 +58,7 @@ class Laying:
     """An overlay made ready for one raster; ``lay`` costs nothing where it does not show."""
 
     def __init__(self, overlay: Overlay, target: Samples, raster: Size) -> None:
-        self.overlay, self.ends = overlay, target.ends
+        self.overlay, self.ends = overlay, [(target.ends[0], most) for most in target.most]
         picture = rgba(overlay.file, overlay.print_)
         cover = picture[..., 3:]
         signal = as_delivered(picture[..., :3], overlay.curve, overlay.primaries)
@@ -76,7 +76,7 @@ class Laying:
             (x, y), (h, w) = part.corner, part.cover.shape
             under = planes[part.plane][y : y + h, x : x + w]
             mixed = under * (1 - shows * part.cover) + shows * part.codes
-            np.copyto(under, np.clip(np.rint(mixed), *self.ends), casting="unsafe")
+            np.copyto(under, np.clip(np.rint(mixed), *self.ends[part.plane]), casting="unsafe")
 
 
 def _parts(held: Floats, box: tuple[float, float, float, float], target: Samples, raster: Size) -> list[_Part]:

@@ -70,7 +70,7 @@ class _Job:
         between = np.empty((2, panel.size[1] if self.halved_rows else 0, len(half.start)), np.float32)
         starts, weights, _ = columns(half)
         self._half_rows = (half_rows.start, half_rows.weights)
-        self.places, self.top = places(panel, plan.target), np.array(plan.target.ends, np.float32)
+        self.places, self.top = places(panel, plan.target), np.array((*plan.target.ends, plan.target.most[0]), np.float32)
         self.dither = np.tile(DITHER, (1, -(-panel.size[0] // DITHER.shape[1])))
         self.last = (
             self.places, (starts, weights, halving(half, weights.shape[0], panel.size[0])), plan.target.format.sub[0] > 1, between,
@@ -110,9 +110,11 @@ class _Apart(_Job):
         filters = AxisFilters(panel, plan.source, plan.target)
         self.halved_rows = False
         self._planes: list[tuple[Any, ...]] = []
+        self._ends: list[Floats] = []
         for c, (across, down) in enumerate((filters.luma, filters.direct, filters.direct)):
             gain = np.array((tables.in_matrix[c, c], tables.in_matrix[c, 3]), np.float32)
             self._planes.append((down.start, down.weights, columns(across, across.span[0]), np.array(across.span), *gain))
+            self._ends.append(np.array((plan.target.ends[0], plan.target.most[c]), np.float32))
 
     def run(self, frames: Sequence[Planes], target: Planes, time: float, pool: ThreadPoolExecutor) -> None:
         planes = frames[self.panel.patches[0].input]
@@ -120,7 +122,7 @@ class _Apart(_Job):
         def piece(part: tuple[int, tuple[int, int]]) -> None:
             c, span = part
             place = self.places[min(c, 1)]
-            self._bands.plane_band(planes[c], *self._planes[c], target[c], place, self.dither, self.top, *span)
+            self._bands.plane_band(planes[c], *self._planes[c], target[c], place, self.dither, self._ends[c], *span)
 
         list(pool.map(piece, [(c, s) for c in range(3) for s in self.spans(len(self._planes[c][0]))]))
 

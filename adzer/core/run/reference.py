@@ -156,7 +156,7 @@ def deliver(plan: Plan, frames: list[tuple[Plane, ...]], time: float = 0.0) -> t
             x, y = places(panel, plan.target)[min(i, 1)]
             size = DITHER.shape[0]
             noise = DITHER[(np.arange(plane.shape[0]) + y)[:, None] % size, np.arange(plane.shape[1]) % size]
-            whole[i][y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), *plan.target.ends)
+            whole[i][y : y + plane.shape[0], x : x + plane.shape[1]] = np.clip(np.floor(plane + noise), plan.target.ends[0], plan.target.most[i])
     for x, y, w, h in plan.black:
         for i, code in enumerate(plan.target.black()):
             sx, sy = (1, 1) if i == 0 else plan.target.format.sub

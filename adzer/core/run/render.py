@@ -186,7 +186,7 @@ def _rendered(
     sounds = join(plan, order, [parts.segment(n) for n in range(len(spans))], joined, parts.shown)
     disk.flush(joined)
     report(Progress("checking", total, total, size=joined.stat().st_size))
-    checked = verify.check(joined, plan, order, parts.witnesses(len(spans)), sounds)
+    checked = verify.check(joined, plan, order, parts.witnesses(len(spans)), sounds, time.monotonic() - began)
     sources.check(whole=True)
     if not checked.passed:
         joined.unlink()

@@ -21,7 +21,7 @@ from ..media.packets import packet_print
 from ..media.told import told
 from ..read.check import spans_text
 from ..target import Target, Wanted
-from . import hearing
+from . import hearing, remade
 from .compare import Comparison, Fault, steps_about
 from .sources import spans_of
 from .witness import Look, Witness, look
@@ -49,11 +49,12 @@ class Report(msgspec.Struct, frozen=True):
 
 
 def check(
-    path: Path, plan: RenderPlan, order: Order, witnesses: Iterable[Witness], sounds: list[int] | None = None
+    path: Path, plan: RenderPlan, order: Order, witnesses: Iterable[Witness], sounds: list[int] | None = None, took: float = 0.0
 ) -> Report:
     """Frame count, raster, samples, tags, every time stamp, timecode; every packet as its encoder gave it out, every frame as it
     went in, every second of each channel of the sound. ``witnesses`` of the segments in order, gone through several times;
-    ``sounds``: a print of each sound stream's packets."""
+    ``sounds``: a print of each sound stream's packets; ``took``: seconds that the render did, of which a share goes into making some
+    frames again from the recording."""
     try:
         facts = probe.probe(path)
     except AdzerError as error:
@@ -69,7 +70,9 @@ def check(
         checks.append(Check("source", True, f"{spans_text(spans_of(damaged))} of the recording decode with errors and are used as they decode"))
     if facts.frames == len(plan.timing):
         _check_packets(checks, path, plan, witnesses, sounds or [])
-        _check_frames(checks, path, plan, witnesses)
+        chosen = remade.Chosen(plan, order.digest)
+        _check_frames(checks, path, plan, witnesses, chosen)
+        _check_source(checks, order, chosen, took)
         if plan.timing.between:
             made, again = (sum(getattr(w, name) for w in witnesses) for name in ("made", "again"))
             text = f"{made} of {facts.frames} frames were made between two recorded ones"
@@ -163,7 +166,20 @@ def _check_packets(checks: list[Check], path: Path, plan: RenderPlan, held: Iter
         checks.append(Check("sound packets", False, f"sound {lost[0]} does not lie on the disk as it left its encoder"))
 
 
-def _check_frames(checks: list[Check], path: Path, plan: RenderPlan, held: Iterable[Witness]) -> None:
+def _check_source(checks: list[Check], order: Order, chosen: remade.Chosen, took: float) -> None:
+    """Some frames as the recording gives them, by a way that shares nothing with what made them."""
+    if order.copy_scale is not None or not chosen.sites or not chosen.found:
+        return
+    try:
+        verdict = remade.compared(chosen, order, took)
+    except AdzerError as error:
+        checks.append(Check("frames as recorded", False, str(error)))
+        return
+    text = f"{verdict.count} frames that were made again from the recording are what was delivered"
+    checks.append(Check("frames as recorded", not verdict.faults, "; ".join(verdict.faults[:3]) or text))
+
+
+def _check_frames(checks: list[Check], path: Path, plan: RenderPlan, held: Iterable[Witness], chosen: remade.Chosen) -> None:
     """Every frame as it is decoded against the one that went in."""
     spec, total = plan.spec, len(plan.timing)
     exact = spec.encoder in EXACT
@@ -177,6 +193,7 @@ def _check_frames(checks: list[Check], path: Path, plan: RenderPlan, held: Itera
                 if exact and changed is None and found.print != wanted.print:
                     changed = count
                 comparison.add(wanted, found, [k for k in (before, after) if k is not None], float(steps[count]))
+                chosen.add(count, frame, comparison.found[-1].rest, float(steps[count]))
                 count += 1
     except (AdzerError, ValueError) as error:
         checks.append(Check("frames as they went in", False, f"frame {count} of {total} cannot be decoded: {error}"))

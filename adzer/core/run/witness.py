@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from ..media.formats import Plane
 
-ACROSS = 24  # blocks of luma; they are square, and at least SMALLEST a side
+ACROSS = 24  # blocks of luma; they are square, a multiple of SMALLEST a side, so that chroma has as many of them
 SMALLEST = 4
 
 Floats = NDArray[np.float32]
@@ -25,17 +25,19 @@ Floats = NDArray[np.float32]
 class Look:
     """One frame. ``means``: of luma blocks, then of both chroma planes', in codes. ``detail``: mean difference of neighbours
     in each luma block, ``edge``: the largest one. ``tilt`` (2, luma blocks): by how much a block's mean falls if the picture
-    moves a pixel to the right, or down. ``print``: hash of all samples, where they must come back exactly."""
+    moves a pixel to the right, or down; ``leans`` (2, chroma blocks) the same of both chroma planes, by their own samples.
+    ``print``: hash of all samples, where they must come back exactly."""
 
     means: Floats
     detail: Floats
     edge: Floats
     tilt: Floats
+    leans: Floats
     print: int = 0
 
 
 def block_side(width: int) -> int:
-    return max(SMALLEST, -(-width // ACROSS))
+    return -(-width // (ACROSS * SMALLEST)) * SMALLEST
 
 
 def luma_blocks(raster: tuple[int, int]) -> int:
@@ -61,7 +63,8 @@ def _summed(plane: NDArray[np.generic], rows: NDArray[np.int64]) -> NDArray[np.f
 def look(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int], exact: bool = False) -> Look:
     """The look of a frame whose planes may be longer and wider than the picture."""
     means: list[NDArray[np.float64]] = []
-    detail, edge, tilt = np.zeros(0, np.float32), np.zeros(0, np.float32), np.zeros(0)
+    detail, edge = np.zeros(0, np.float32), np.zeros(0, np.float32)
+    tilts: list[NDArray[np.float64]] = []
     side = block_side(raster[0])
     digest = xxhash.xxh3_64()
     for i, held in enumerate(planes):
@@ -72,13 +75,14 @@ def look(planes: tuple[Plane, ...], raster: tuple[int, int], sub: tuple[int, int
         summed = _summed(plane, rows)
         area = np.diff(rows)[:, None] * np.diff(columns)[None, :]
         means.append((np.add.reduceat(summed, columns[:-1], axis=1) / area).ravel())
+        tilts.append(_tilt(plane, summed, rows, columns, area))
         if i == 0:
-            (detail, edge), tilt = _detail(plane, rows, columns), _tilt(plane, summed, rows, columns, area)
+            detail, edge = _detail(plane, rows, columns)
         if exact:
             digest.update(np.ascontiguousarray(plane).data)
     return Look(
-        np.concatenate(means).astype(np.float32), detail, edge, tilt.astype(np.float32),
-        digest.intdigest() if exact else 0,
+        np.concatenate(means).astype(np.float32), detail, edge, tilts[0].astype(np.float32),
+        np.concatenate(tilts[1:] or [np.zeros((2, 0))], axis=1).astype(np.float32), digest.intdigest() if exact else 0,
     )  # fmt: skip
 
 
@@ -123,6 +127,7 @@ class Witness:
                 detail=np.array([k.detail for k in self.looks], np.float16),
                 edge=np.array([k.edge for k in self.looks], np.float16),
                 tilt=np.array([k.tilt for k in self.looks], np.float16),
+                leans=np.array([k.leans for k in self.looks], np.float16),
                 print=np.array([k.print for k in self.looks], np.uint64),
                 prints=np.array(self.prints, np.uint64),
                 steps=np.array(self.steps, np.float32),
@@ -135,8 +140,8 @@ class Witness:
         """OSError, ValueError or KeyError if it is not there or not whole."""
         with np.load(path) as held:
             looks = [
-                Look(m, d.astype(np.float32), e.astype(np.float32), t.astype(np.float32), int(p))
-                for m, d, e, t, p in zip(*(held[k] for k in ("means", "detail", "edge", "tilt", "print")), strict=True)
+                Look(m, d.astype(np.float32), e.astype(np.float32), t.astype(np.float32), n.astype(np.float32), int(p))
+                for m, d, e, t, n, p in zip(*(held[k] for k in ("means", "detail", "edge", "tilt", "leans", "print")), strict=True)
             ]
             made, again = (int(n) for n in held["between"])
             steps, damaged = [float(s) for s in held["steps"]], [int(n) for n in held["damaged"]]

@@ -81,6 +81,8 @@ def _checked(mark: Ellipse, raster: tuple[int, int]) -> None:
         raise AdzerError(
             f"An outline of {mark.a:g}×{mark.b:g} pixels is a line or a dot. Outline a round thing at least 8 pixels across."
         )
+    if max(mark.a, mark.b) > 2 * max(w, h):
+        raise AdzerError(f"An outline of {mark.a:g}×{mark.b:g} pixels is far larger than the picture, which is {w}×{h}. Outline something inside.")
     if max(mark.a, mark.b) > 8 * min(mark.a, mark.b):
         raise AdzerError(
             "The outline is so thin that no lens can have squeezed it so. Outline a round thing seen from the front."

@@ -16,8 +16,10 @@ import numpy as np
 from ..errors import AdzerError, UnreadableError
 from ..look import motion, turns
 from ..look.passes import Rows
+from ..media import small
 from ..space.sphere import Array, turned_about, turning
 
+LARGEST = 256_000_000  # bytes: days of a sensor that is read a thousand times a second
 LEAST = 8  # rows, and frames that both know
 ALIKE = 0.5  # share of how the picture turns that it has to tell
 FINE = 20  # steps each way, twice, to a part of a frame that is lost among how well frames are followed
@@ -44,10 +46,7 @@ class Fitted:
 
 def load(path: Path) -> Rates:
     """CSV with the columns time, x, y, z, or JSON with lists of those names. UnreadableError names the file and what is wrong with it."""
-    try:
-        text = path.read_text(encoding="utf-8-sig")
-    except (OSError, UnicodeDecodeError):
-        raise UnreadableError(f"{path} cannot be read as text. A motion file is CSV or JSON, as docs/motion.md says.") from None
+    text = small.text(path, LARGEST, "a motion file, CSV or JSON as docs/motion.md says")
     columns = _json(text, path) if text.lstrip().startswith(("{", "[")) else _csv(text, path)
     if len(columns) < LEAST:
         raise UnreadableError(f"{path} holds {len(columns)} rows; at least {LEAST} are needed to put it in step.")
@@ -61,7 +60,10 @@ def load(path: Path) -> Rates:
 
 
 def _csv(text: str, path: Path) -> Array:
-    rows = [r for r in csv.reader(line for line in text.splitlines() if line.strip() and not line.startswith("#")) if r]
+    try:
+        rows = [r for r in csv.reader(line for line in text.splitlines() if line.strip() and not line.startswith("#")) if r]
+    except csv.Error as error:
+        raise UnreadableError(f"{path} cannot be read as a table ({error}).") from None
     names = [c.strip().lower() for c in rows[0]] if rows else []
     if not {"time", "x", "y", "z"} <= set(names):
         raise UnreadableError(f"{path}: its first row has to name the columns time, x, y and z.")
@@ -80,7 +82,7 @@ def _json(text: str, path: Path) -> Array:
     try:
         plain: Any = json.loads(text)
         return np.stack([np.asarray(plain[c], np.float64) for c in ("time", "x", "y", "z")], axis=1)
-    except (ValueError, TypeError, KeyError):
+    except (ValueError, TypeError, KeyError, OverflowError, RecursionError):
         raise UnreadableError(f"{path}: it has to hold lists of numbers, all equally long, named time, x, y and z.") from None
 
 

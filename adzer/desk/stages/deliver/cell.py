@@ -25,7 +25,9 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     elif slips and slips[-1].state == "failed":
         second = "failed, see Queue"
     elif done:
-        second = f"{len(done)} rendered, checked"
+        masters = len(desk.route_of(shot).masters)
+        ready = sum(sum(s.order.card_name == name for s in done) >= masters for name in names)  # each by its own masters
+        second = f"{ready} of {len(names)} rendered" if ready < len(names) else f"{ready} rendered, checked"
     else:
         known = [t for t in shot.trials if t.card in names]
         sums = [estimate(t, shot.frames) for t in known]

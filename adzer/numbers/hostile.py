@@ -216,7 +216,8 @@ def _outcome(work: Callable[[], object]) -> str:
 
 
 def rows(count: int, job: Path, folder: Path, seed: int = SEED) -> Counter[str]:
-    """What became of opening copies of a job with one value in one row changed, and listing all that is in it."""
+    """What became of opening copies of a job with one value in one row changed, and of what every command begins with: listing what is in
+    it, and walking its shots."""
     chance, found = random.Random(seed), Counter[str]()
 
     def read(path: Path) -> None:
@@ -225,6 +226,9 @@ def rows(count: int, job: Path, folder: Path, seed: int = SEED) -> Counter[str]:
                 held.seen(shot.id)
             held.slips()
             held.log_rows()
+            walk = held.walker()
+            for shot in held.shots():
+                walk(shot)
 
     for n in range(count):
         path = folder / f"{n:03d}.adzer"
@@ -410,12 +414,18 @@ def keys(window: Any, count: int, seed: int = SEED, most: float = 900.0) -> list
     return faults
 
 
+def _soaked(seconds: int, folder: Path) -> Counter[str]:
+    from .soak import soak
+
+    return soak(folder, clips(folder, 30)[0], seconds, 5)
+
+
 def _told(found: Counter[str]) -> str:
     return ", ".join(f"{n} {what}" for what, n in found.most_common())
 
 
 def _fault(found: Counter[str]) -> int:
-    fine = ("read", "refused", "render killed", "edit killed", "offload killed")
+    fine = ("read", "refused", "render killed", "edit killed", "offload killed", "edits", "undone", "masters", "kills")
     return sum(n for what, n in found.items() if what not in fine and not what.endswith("finished first"))
 
 
@@ -433,6 +443,7 @@ def main() -> None:
             ("rows of a job", 200, lambda n, where: rows(n, job, where)),
             ("cards", 200, lambda n, where: cards_(n, where)),
             ("kills", 500, lambda n, where: kills(n, where)),
+            ("seconds of five processes in one job, five killed", 600, lambda n, where: _soaked(n, where)),
         ):
             where, begun = folder / what.replace(" ", "-"), time.monotonic()
             where.mkdir()

@@ -109,6 +109,26 @@ def test_every_shipped_card_passes_its_own_check():
 SETS = {"bt709": "ITU-R BT.709", "bt2020": "ITU-R BT.2020", "p3-d65": "P3-D65", "ap0": "ACES2065-1", "ap1": "ACEScg"}
 
 
+def test_grey_is_as_bright_by_either_high_range_curve_and_goes_to_bt709_by_the_display():
+    """BT.2408-7, table 1: grey at 26 nits and 38 % of either signal; BT.2100-2, tables 4 and 5, written anew and by another library."""
+    x = np.array([0.02, 0.18, 0.5, 1.0, 3.0])
+    pq, hlg = (curves.STANDARD[n].encode(x) for n in ("pq", "hlg"))
+    nits = {"pq": colour.models.eotf_ST2084(pq)}
+    scene = np.where(hlg <= 0.5, hlg**2 / 3, (np.exp((hlg - 0.55991073) / 0.17883277) + 0.28466892) / 12)
+    nits["hlg"] = 1000 * scene**1.2
+    assert nits["pq"][1] == pytest.approx(26, abs=0.6) and nits["hlg"][1] == pytest.approx(26, abs=0.6)
+    assert nits["pq"][3] == pytest.approx(203, abs=0.5) and nits["hlg"][3] == pytest.approx(203, abs=1)
+    assert pq[1] == pytest.approx(0.38, abs=0.005) and hlg[1] == pytest.approx(0.38, abs=0.005)
+    assert np.abs(np.log2(nits["pq"] / nits["hlg"]))[1:].max() < 0.12  # two standards' renderings of one scene, white and grey alike
+    white = ((2.03 ** (1 / 2.4) + 0.09929682680944) / 1.09929682680944) ** (1 / 0.45)
+    shown = 100 * (1.09929682680944 * (white * x) ** 0.45 - 0.09929682680944) ** 2.4
+    assert np.abs(nits["pq"] / shown - 1).max() < 1e-3
+    assert np.abs(curves.STANDARD["pq"].decode(pq) - x).max() < 1e-6
+    # What a PQ display shows becomes what a BT.709 display shows, white at 100: grey within a tenth, and not by a camera's inverse.
+    sdr = 100 * curves.STANDARD["bt709"].encode(curves.STANDARD["pq"].decode(pq)) ** 2.4
+    assert sdr[1] / 100 == pytest.approx(nits["pq"][1] / 203, rel=0.1) and sdr[3] == pytest.approx(100, rel=1e-3)
+
+
 def reference_primaries(name):
     space = colour.RGB_COLOURSPACES[SETS[name]]
     return colour.normalised_primary_matrix(space.primaries, space.whitepoint)

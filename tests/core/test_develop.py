@@ -397,9 +397,8 @@ def _ramps():
     return np.repeat(hues, 12, axis=0)[:, None] * (2.0 ** (np.arange(-280, 280) * 0.007))[None, :, None]
 
 
-@pytest.mark.parametrize("answer", ["neutral", "rebuild"])
 @pytest.mark.parametrize("neutral", NEUTRALS)
-def test_no_edge_is_drawn_where_a_channel_becomes_full(tmp_path, neutral, answer):
+def test_no_edge_is_drawn_where_a_channel_becomes_full(tmp_path, neutral):
     """On ramps so slow that what is recorded goes on by 0.007 stop a column: no channel may leap, whichever is full first."""
     light = _ramps()
     at_sensor = light * np.array(neutral)
@@ -407,17 +406,16 @@ def test_no_edge_is_drawn_where_a_channel_becomes_full(tmp_path, neutral, answer
         black=(0.0,), white=65535, more=(*matrices(), (50728, "R", tuple(map(rational, neutral))))))  # fmt: skip
     facts, _ = read_file(tmp_path / "a.dng")
     back = np.linalg.inv(values.developed(facts.sensor, DevelopSettings()).matrix.astype(float)).T
-    got = made_light(tmp_path / "a.dng", highlights=answer) @ back
+    got = made_light(tmp_path / "a.dng", highlights="neutral") @ back
     middle = np.concatenate([np.arange(12 * n + 5, 12 * n + 7) for n in range(8)])  # away from where the bands meet
     stops = np.log2(np.maximum(got[middle], 1e-4))
     lasting = stops[:, 4:, :] - stops[:, :-4, :]  # over four columns, as every second place of a filter has its own colour
-    steep = 3 if answer == "neutral" else 9  # what is rebuilt goes on brighter, up to where nothing lives and it is white
-    assert np.abs(lasting).max() < steep * 4 * 0.007 + 0.03
+    assert np.abs(lasting).max() < 3 * 4 * 0.007 + 0.03
     full = (at_sensor[middle] >= 1).all(axis=-1)
-    assert full.any() and (answer != "neutral" or np.ptp(got[middle][full], axis=-1).max() < 0.01 * got.max()), "white where all are full"
+    assert full.any() and np.ptp(got[middle][full], axis=-1).max() < 0.01 * got.max(), "white where all are full"
 
 
-@pytest.mark.parametrize("name, stops", [("astronaut", 1.5), ("chelsea", 1.0), ("coffee", 2.0), ("rocket", 2.0)])
+@pytest.mark.parametrize("name, stops", [("astronaut", 1.5), ("chelsea", 1.6), ("coffee", 2.0), ("rocket", 2.0)])
 @pytest.mark.parametrize("neutral", NEUTRALS[:2])
 def test_photographs_pushed_over_the_sensors_ceiling_are_never_worse_than_as_recorded(tmp_path, name, stops, neutral):
     light = _pushed(name, stops)

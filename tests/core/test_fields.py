@@ -59,7 +59,7 @@ def test_what_says_that_it_is_interlaced_is_asked_about_and_delivered_without_co
         out = tmp_path / f"{name}.mkv"
         assert render(freeze("s", facts, answered, "archive", out, 0, 20, seen)).passed
         with av.open(str(out)) as held:
-            frames = [f.to_ndarray()[: f.height, : f.width] for f in held.decode(video=0)]
+            frames = [f.to_ndarray()[0] for f in held.decode(video=0)]
         assert len(frames) == round(20 / Fraction(speed))
         combs[name] = np.nanmedian([comb(f) for f in frames[2:-2]])
     assert combs["one"] < 1.2 < 3 < combs["both"]

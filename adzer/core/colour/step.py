@@ -56,9 +56,13 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
     after = picture.with_(curve=card.curve, primaries=card.primaries)
     unchanged = picture.curve == card.curve and picture.primaries == card.primaries and not settings.corrects
     ceiling = settings.ceiling / 100 if card.range == "limited" and settings.ceiling < HIGHEST else None
-    over = ceiling is not None and top is not None and top > ceiling + SLACK
-    if unchanged and settings.beyond == "cut" and not over:  # single peaks above what was measured end at the ceiling
-        return StepResult(after, "unchanged", idle=True, draft=context.draft.with_(ceiling=ceiling))
+    if unchanged and settings.beyond == "cut":
+        if ceiling is not None and top is not None and top > ceiling + SLACK:
+            findings.append(Finding(
+                Level.NOTE, "cut-at-ceiling", f"It reaches {top:.0%}, and nothing else is done to its colour: its luma is cut off at {ceiling:.0%}. "
+                "Choose 109 % to keep what lies above.", "colour", Fix("Keep it up to 109 %", "colour", {"ceiling": 109}),
+            ))  # fmt: skip
+        return StepResult(after, "unchanged", tuple(findings), idle=True, draft=context.draft.with_(ceiling=ceiling))
     if settings.whites == "keep all" and source.kind == "log":
         made = chain(picture, settings, card, top)
         grey = float(made.tone(np.array([0.18 * 2.0**settings.exposure]))[0])
@@ -81,6 +85,6 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
                 "colour",
             )
         )
-    says = "highlights only" if unchanged and over else f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
+    says = f"{colour_cards.title(picture.curve)} → {colour_cards.title(card.curve)}"
     made = chain(picture, settings, card, top)
     return StepResult(after, says, tuple(findings), draft=context.draft.with_(chain=made))

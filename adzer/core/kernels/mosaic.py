@@ -237,11 +237,12 @@ def _nearly(level, most):
 @jit
 def _filled(r, g, b, how, ceiling, hue):
     """Light where at least one of the three is nearly full. ``how`` 1: what is full is taken to be as bright as the other two, 2: as the hue
-    around it says, as far as that is sure. It never becomes darker, what lives stays as it is, and where all three are full it is white, as bright as the brightest
-    of them. All of it comes in over the last RAMP stops below each one's own ceiling, in stops, so that no edge is drawn where there is
-    none."""
+    around it says, as far as that is sure. It never becomes darker, what lives stays as it is, and where all three are full it is white, as
+    bright as the brightest of them. All of it comes in over the last RAMP stops below each one's own ceiling, in stops, so that no edge is
+    drawn where there is none."""
     one, half, zero, tiny = np.float32(1.0), np.float32(0.5), np.float32(0.0), np.float32(1e-6)
     full_r, full_g, full_b = np.log2(ceiling[0]), np.log2(ceiling[1]), np.log2(ceiling[2])
+    light_r, light_g, light_b = r, g, b
     r, g, b = min(np.log2(max(r, tiny)), full_r), min(np.log2(max(g, tiny)), full_g), min(np.log2(max(b, tiny)), full_b)
     wr, wg, wb = _nearly(r, full_r), _nearly(g, full_g), _nearly(b, full_b)
     white = max(full_r, max(full_g, full_b))
@@ -261,7 +262,9 @@ def _filled(r, g, b, how, ceiling, hue):
         to_r += sure * (own_r + all_full * (white - own_r) - to_r)
         to_g += sure * (own_g + all_full * (white - own_g) - to_g)
         to_b += sure * (own_b + all_full * (white - own_b) - to_b)
-    return np.exp2(r + wr * max(to_r - r, zero)), np.exp2(g + wg * max(to_g - g, zero)), np.exp2(b + wb * max(to_b - b, zero))
+    r, g, b = np.exp2(r + wr * max(to_r - r, zero)), np.exp2(g + wg * max(to_g - g, zero)), np.exp2(b + wb * max(to_b - b, zero))
+    some = one - min(wr, min(wg, wb))  # what edges carry beyond a ceiling is true, but where nothing lives
+    return r + some * max(light_r - r, zero), g + some * max(light_g - g, zero), b + some * max(light_b - b, zero)
 
 
 @jit

@@ -151,6 +151,28 @@ def pq_nits(signal: Array) -> Array:
     return 10000.0 * np.power(np.maximum(p - _C1, 0) / (_C2 - _C3 * p), 1 / _M1)
 
 
+# The reference OOTF of PQ (the same table): 59.5208 times normalised scene light through BT.709's curve and BT.1886's power, per component.
+_PQ_WHITE = float(bt709_decode(np.array((REFERENCE_WHITE_NITS / 100.0) ** (1 / 2.4))))
+
+
+def pq_display(x: Array) -> Array:
+    """cd/m² at which a PQ display shows scene light, white at its reference level: BT.2100-2, table 4, reference OOTF.
+
+    >>> pq_display(np.array([0.18, 1.0])).round(1).tolist()
+    [25.6, 203.0]
+    """
+    return 100.0 * np.power(np.maximum(bt709_encode(x * _PQ_WHITE), 0.0), 2.4)
+
+
+def pq_scene(nits: Array) -> Array:
+    """The other way: the scene light of which a PQ display shows so many cd/m².
+
+    >>> float(pq_scene(np.array(203.0)).round(6))
+    1.0
+    """
+    return bt709_decode(np.power(np.maximum(nits, 0.0) / 100.0, 1 / 2.4)) / _PQ_WHITE
+
+
 # --- Rec. ITU-R BT.2100-2, table 5 (HLG reference OETF) ----------------------------------------------------------
 _HA = 0.17883277
 _HB = 1 - 4 * _HA
@@ -192,8 +214,8 @@ def _standard() -> dict[str, Curve]:
         Curve("float-log", lambda x: acescct_encode(x) / FLOAT_TOP, lambda y: acescct_decode(y * FLOAT_TOP), "log"),
         Curve(
             "pq",
-            lambda x: pq_signal(x * REFERENCE_WHITE_NITS),
-            lambda y: pq_nits(y) / REFERENCE_WHITE_NITS,
+            lambda x: pq_signal(pq_display(x)),
+            lambda y: pq_scene(pq_nits(y)),
             "hdr",
         ),
         Curve(

@@ -19,6 +19,7 @@ from ....core.picture import Picture
 from ....core.plan import Panel
 from ....core.read import advise, play
 from ....core.read.advise import rate_text
+from ....core.read.check import DAMAGE
 from ....core.read.measure import DOMAIN
 from ....core.read.seen import Seen
 from ....core.read.settings import ReadSettings
@@ -121,6 +122,10 @@ class ReadBench(StageBench):
         self.timing = Choice([("as recorded", "recorded"), ("even, job's rate", "even")])
         self.timing.chosen.connect(self._retime)
         self.timing_card = Question("What rhythm shall it have?", self.timing)
+        self.damage = Choice([("stop there", "stop"), ("use as decoded", "use")])
+        self.damage_card = ask("What about damaged frames?", self.damage, "damage")
+        self.fields = Choice([("ask", None), ("one field", "one"), ("both, combed", "both")])
+        self.fields_card = ask("Which lines of interlaced frames?", self.fields, "fields")
         self.measure = act("Measure each", self._measure_copies, main=False)
         self.play_card = Question(
             "Will this machine play it?",
@@ -131,7 +136,8 @@ class ReadBench(StageBench):
             _row(act("Intermediate", lambda: self._copy("intermediate", "full"), False), self.measure),
         )
         self.questions = [
-            self.together, self.curve_card, self.applied_card, self.form_card, self.eyes_card, self.first_card, self.play_card,
+            self.together, self.damage_card, self.fields_card, self.curve_card, self.applied_card, self.form_card, self.eyes_card,
+            self.first_card, self.play_card,
             self.turn_card, self.timing_card, self.primaries_card, self.range_card, self.siting_card,
         ]  # fmt: skip
         self.facts = Table("What this picture is, and how it is known", (0.14, 0.16, 0.7), 6)
@@ -188,6 +194,7 @@ class ReadBench(StageBench):
         )
         self.timing.set_value(route.read.timing)
         self._say_timing(shot, walked)
+        self._say_frames(shot, route.read, seen)
         self._say_play(shot, seen)
         self._settle(shot, walked)
         self._show_plots(shot, walked, seen)
@@ -258,6 +265,20 @@ class ReadBench(StageBench):
         if not facts.constant_rate and walked.route.read.timing == "recorded":
             others = "Others make it even, so that it stays in sync in any editing program."
         self.timing_card.say(text, others)
+
+    def _say_frames(self, shot: Shot, settings: ReadSettings, seen: Seen | None) -> None:
+        """Of frames that decode with errors, and of interlaced ones; hidden where there are none."""
+        hurt = DAMAGE in self.desk.found(shot)
+        self.damage_card.setVisible(hurt or settings.damage != "stop")
+        self.damage.set_value(settings.damage)
+        self.damage_card.say(
+            "A copy of the file from the card may be whole.", "Others use what the decoder makes of them, and say so with the master."
+        )
+        combed = seen is not None and seen.rhythm is not None and seen.rhythm.interlaced and not shot.facts.mosaic
+        self.fields_card.setVisible(shot.facts.interlaced or combed or settings.fields is not None)
+        self.fields.set_value(settings.fields)
+        self.fields_card.say("The lines of a frame belong to two moments. One field has half the lines, and no combs.",
+                             "Others keep both, for places that play interlaced pictures.")  # fmt: skip
 
     def _say_play(self, shot: Shot, seen: Seen | None) -> None:
         facts, words = shot.facts, []

@@ -120,6 +120,7 @@ def noise(
         plain = records.to_plain(held) | {"delivered": records.to_plain(seen), "needed": seen.needed, "verdict": told}
         print_json(plain)
         return
+    print(f"level and standard deviation in codes of {facts.bits} bits")
     print(f"{'level':>9}" + "".join(f"{name:>10}" for name in held.planes) + f"{'blocks':>9}")
     for k, level in enumerate(held.grain.levels):
         if held.counts[k]:

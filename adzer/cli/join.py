@@ -289,7 +289,9 @@ def eyes(
     route = route.with_("shape", across=across) if across else route
     found = look_at_eyes(facts, route, seen)
     first = {"a": "left", "b": "right"}[left] if left else {"first": "left", "second": "right"}.get(found.which.left or "", declared.get("first"))
-    file = None if first is None else str(a) if first == "left" or b is None else str(b)
+    one_file = ("its first picture", "its second picture") if facts.tracks == 2 else ("the first half", "the second half")
+    files = (str(a), str(b)) if b is not None else tuple(f"{a}, {which}" for which in one_file)
+    file = None if first is None else files[0 if first == "left" else 1]
     told = {
         "left": file, "confidence": found.which.confidence, "offset": step.offset, "drift_ppm": step.drift_ppm,
         "alignment": {**records.to_plain(found.align), "before": found.before, "points": found.points},

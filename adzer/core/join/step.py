@@ -42,6 +42,28 @@ def step(picture: Picture, settings: JoinSettings, context: Context) -> StepResu
     return _whole(picture, settings, context)
 
 
+def law_error(across: float, angle: float) -> float:
+    """Degrees by which a direction ``angle`` from a lens's axis may be off if all that is known of the lens is where both of two back to back
+    see: up to there it may draw equidistantly (r = f·θ) or equisolidly (r = 2f·sin θ/2), of which the overlap tells only the scale.
+
+    >>> round(law_error(200.0, 45.0), 1), law_error(200.0, 80.0)
+    (2.6, 0.0)
+    """
+    edge = 180.0 - across / 2  # where the overlap begins
+    if angle >= edge:
+        return 0.0
+    return abs(edge * float(np.sin(np.radians(angle) / 2) / np.sin(np.radians(edge) / 2)) - angle)
+
+
+def _law_unknown(across: float) -> Finding:
+    worst = max(law_error(across, a) for a in np.arange(0.0, 90.0, 2.5).tolist())
+    text = (
+        f"The lenses were calibrated from what both see, which tells nothing of the rest of each lens: between its middle and the overlap "
+        f"directions may be off by up to {worst:.1f}°. Straight edges that bend there show it."
+    )
+    return Finding(Level.NOTE, "lens-law-unknown", text, "join")
+
+
 def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepResult:
     """Of one eye."""
     if not two_lenses(picture, context):
@@ -58,6 +80,8 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
             "both see: on Join, with adzer lenses, or adzer reframe --match."
         )
         findings.append(Finding(Level.NOTE, "lenses-not-matched", text, "join"))
+    if matched and settings.lenses:
+        findings.append(_law_unknown(max(held.across for held in settings.lenses)))
     turning = Turning.fixed(rotation(*settings.turn)) if any(settings.turn) else None
     light = None if alike else tuple(tuple(row) for row in np.column_stack([np.diag(settings.gain), settings.black]).tolist())
     high = picture.raster[1]

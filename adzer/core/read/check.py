@@ -272,7 +272,9 @@ def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Pictu
         say(Level.WARN, "first-eye-unknown",
             f"Nothing says which eye is first. {seen.first.saw[:1].upper() + seen.first.saw[1:]}. Look and decide: the wrong order hurts.",
             Fix(f"{(seen.first.value or 'left').capitalize()} eye first", "read", {"first": seen.first.value or "left"}))  # fmt: skip
-    if seen.range.sure and facts.range and seen.range.value != facts.range and not settings.range:
+    if seen.discs:
+        pass  # what is dark around round lenses says nothing of the range
+    elif seen.range.sure and facts.range and seen.range.value != facts.range and not settings.range:
         say(Level.WARN, "range-contradicts", f"It is tagged {facts.range} range, but {seen.range.saw}.",
             Fix(f"Declare {seen.range.value} range", "read", {"range": seen.range.value}))  # fmt: skip
     elif seen.range.sure and not facts.range and not settings.range and seen.range.value != picture.range:

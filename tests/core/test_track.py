@@ -292,3 +292,33 @@ def test_boxes_of_recorded_pixels_come_back_as_they_were_given():
         back = np.array(source.box(point))
         back[0] += 3840 * round((box[0] - back[0]) / 3840)  # the same place, once round
         assert np.abs(back - box).max() < 0.02 * max(box[2:])
+
+
+def _twin(frames, thing, tint):
+    """Another of its kind, somewhat darker and of another tint, that goes its own way at the other side of the picture all the time."""
+    x, y, w, h = PHOTOGRAPHS[thing]
+    cut = photograph(thing)[y : y + h, x : x + w].astype(float) * tint
+    down, across = np.mgrid[-1 : 1 : h * 1j, -1 : 1 : w * 1j]
+    scale = 46 / math.sqrt(w * h)
+    small = zoom(gaussian_filter(cut, (0.4 / scale, 0.4 / scale, 0)), (scale, scale, 1), order=1)
+    mask = zoom(np.clip((1 - np.hypot(across, down)) * 12, 0, 1), scale, order=1)[..., None]
+    for n, frame in enumerate(frames):
+        left, top = round(40 + n * 1.5), 185 + round(10 * math.sin(n / 9))
+        part = frame[top : top + small.shape[0], left : left + small.shape[1]]
+        part[:] = part * (1 - mask) + small * mask
+
+
+@pytest.mark.parametrize("ground, thing", [("bikes", "coffee"), ("grass", "astronaut")])
+@pytest.mark.parametrize("tint", [(1, 1, 1), (0.9, 0.92, 1.0)])
+def test_what_is_lost_is_not_replaced_by_another_of_its_kind(ground, thing, tint):
+    """The marked one goes away for good after 30 frames; its twin is seen from beginning to end, far away at first, nearer later."""
+    frames = _ground(ground, 80)
+    _twin(frames, thing, np.array(tint))
+    gone = [f.copy() for f in frames]
+    truth = _planted(frames, thing)
+    seen = [frames[n] if n < 30 else gone[n] for n in range(80)]
+    source = track.over_flat((WIDE, HIGH), (2, 2))
+    _, points = track.through(source.marked(*truth[0]), ((n, _recorded(f)) for n, f in enumerate(seen)))
+    assert np.mean([p.sure > track.LOST for p in points[:29]]) > 0.85
+    wrong = [p.frame for p in points[31:] if p.sure > track.LOST]
+    assert len(wrong) <= 2, wrong

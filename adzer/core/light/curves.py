@@ -159,7 +159,7 @@ def pq_display(x: Array) -> Array:
     """cd/m² at which a PQ display shows scene light, white at its reference level: BT.2100-2, table 4, reference OOTF.
 
     >>> pq_display(np.array([0.18, 1.0])).round(1).tolist()
-    [25.6, 203.0]
+    [25.7, 203.0]
     """
     return 100.0 * np.power(np.maximum(bt709_encode(x * _PQ_WHITE), 0.0), 2.4)
 

@@ -35,6 +35,10 @@ AGAIN = (1.0, 0.88, 1.14)  # sizes at which what was hidden may come back
 PENALTY = 0.97  # another size must be clearly better
 WIDE = 4  # times as wide a view is searched while the thing is hidden
 LOOKS = 6  # places in it that are looked at
+SUDDEN = 0.5  # of its own size by which a thing that was hidden may have gone in every frame, beyond how it was seen to go
+RIVAL = 0.6  # how sure a second place may be beside the first
+LEAP = 0.75  # of its own size, and three times its fastest, beyond which a thing that goes on in one frame is another one
+NEAR = 2.0  # of its own size from where it was hidden, or was on its way to, within which it needs no further proof
 SEARCHED = 40.0  # degrees about where it was last seen beyond which it is not looked for
 
 Planes = tuple[NDArray[np.generic], ...]
@@ -147,7 +151,8 @@ class Looks:
 @dataclass(frozen=True)
 class Follower:
     """What is known of the thing after a frame. ``bounds``: tangents of half its width and height; ``hidden``: frames since
-    it was last seen. ``first`` and ``now``: filters (channels, n, n) in the frequency domain."""
+    it was last seen; ``fastest``: radians that it was seen to go in a frame; ``doubtful``: it may be another of its kind that is followed
+    since. ``first`` and ``now``: filters (channels, n, n) in the frequency domain."""
 
     source: Source
     first: Spectra
@@ -158,6 +163,8 @@ class Follower:
     drift: Array
     bounds: tuple[float, float]
     hidden: int = 0
+    fastest: float = 0.0
+    doubtful: bool = False
 
     def point(self, frame: int, sure: float = 1.0) -> Point:
         """Where it is; taken as sure on the frame on which it was marked."""
@@ -445,10 +452,14 @@ def step(f: Follower, planes: Planes, frame: int) -> tuple[Follower, Point]:
     expected = expected / np.linalg.norm(expected)
     if f.hidden == 0:
         found = _best(f, planes, expected, (1.0, SCALES[frame % 2]), 3)
+        if found is not None and _between(found.at, expected) > max(LEAP * _size(f), 3 * f.fastest):
+            found = None
     else:
         spots = [d for spot in _spots(f, expected) for d in _candidates(f, planes, spot)]
-        tries = [b for d in spots if (b := _best(f, planes, d, AGAIN, 1)) is not None]
+        tries = [b for d in spots if (b := _best(f, planes, d, AGAIN, 1)) is not None and _gone(f, b.at) <= _reach(f)]
         found = max(tries, key=lambda b: b.sure, default=None)
+        if found is not None and any(b.sure > RIVAL * found.sure and _between(b.at, found.at) > _size(f) for b in tries):
+            found = None  # two places that it could be at tell nothing
     needed = LOST if f.hidden == 0 else BACK
     if found is None or found.sure <= needed:
         lost = replace(f, hidden=f.hidden + 1)
@@ -457,10 +468,36 @@ def step(f: Follower, planes: Planes, frame: int) -> tuple[Follower, Point]:
     scale = 1 + 0.6 * (found.scale - 1) if f.hidden == 0 else found.scale
     bounds = (f.bounds[0] * scale, f.bounds[1] * scale)
     drift = f.drift + 0.4 * ((found.at - f.at) - f.drift) if f.hidden == 0 else np.zeros(3)
-    now = replace(f, at=found.at, drift=drift, bounds=bounds, hidden=0)
+    gone = _gone(f, found.at)
+    near = min(_between(found.at, expected), gone) < NEAR * _size(f)
+    doubtful = f.doubtful or (f.hidden > 0 and not near)  # looks do not tell a thing from its likes
+    fastest = max(0.9 * f.fastest, gone) if f.hidden == 0 else f.fastest
+    now = replace(f, at=found.at, drift=drift, bounds=bounds, hidden=0, fastest=fastest, doubtful=doubtful)
+    if doubtful:  # perhaps here: it is followed on, nothing is learnt of it, and nobody is told that it is sure
+        return now, now.point(frame, min(found.sure, 0.9 * LOST))
     if found.sure > 0.6 and frame % 2 == 0:
         now = _learnt(now, planes, found.like)
     return now, now.point(frame, found.sure)
+
+
+def _between(a: Array, b: Array) -> float:
+    """Radians from one direction to another."""
+    return float(np.arccos(np.clip(np.dot(a, b) / (np.linalg.norm(a) * np.linalg.norm(b)), -1, 1)))
+
+
+def _size(f: Follower) -> float:
+    """Radians across, between its width and its height."""
+    return 2 * float(np.arctan(np.sqrt(f.bounds[0] * f.bounds[1])))
+
+
+def _gone(f: Follower, at: Array) -> float:
+    """Radians from where it was last seen."""
+    return _between(at, f.at)
+
+
+def _reach(f: Follower) -> float:
+    """Radians that it could have gone since it was last seen: as fast as it was seen to go and somewhat faster, in each frame since."""
+    return _size(f) + (f.hidden + 1) * (1.5 * f.fastest + SUDDEN * _size(f))
 
 
 def _learnt(f: Follower, planes: Planes, like: float) -> Follower:

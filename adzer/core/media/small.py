@@ -18,7 +18,7 @@ def read(path: str | Path, most: int, what: str) -> bytes:
     try:
         handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
     except FileNotFoundError:
-        raise UnreadableError(f"{name} is not there. Check its name, or choose another one.") from None
+        raise UnreadableError(f"{name} cannot be read: it is not there. Check its name, or choose another one.") from None
     except (OSError, ValueError) as error:
         raise UnreadableError(f"{name} cannot be read ({getattr(error, 'strerror', None) or error}). Check that it is there and yours.") from None
     try:

@@ -22,6 +22,7 @@ NEAR = 12  # frames about one whose quantisers count for it, as it may rest on t
 UNSAID = 4.0  # the step that is assumed where an encoder states none that means one
 CLEARLY = 0.4  # a neighbour is nearer than this share of the own difference: the frames were exchanged
 SPARED = 0.1  # share of an edge that any encoder may take
+RIDGE = 0.5  # squared codes: what lies within compression's own is no cause of anything
 SUMMIT = 0.1  # share of the blocks, those with most detail, by which blur is judged
 
 
@@ -192,15 +193,14 @@ class Comparison:
             found.append(Fault("the same place of every frame", -1, bias, limit))
         count = sums.level[0, 0]
         if count:
-            spread = np.sqrt(np.maximum(np.diag(sums.level)[1:] / count - (sums.level[0, 1:] / count) ** 2, 0))
-            matrix = np.linalg.solve(sums.level + np.diag([1e-9, 1e-3, 1e-3, 1e-3]) * count, sums.cross)
-            left = np.sqrt(np.maximum(sums.left - (matrix * sums.cross).sum(axis=0), 1e-9) / count)
-            sure = left / np.maximum(spread[:, None], 1e-6) / np.sqrt(count / 8)  # blocks beside each other, and frames, are not independent
-            mixed, most = np.abs(matrix[1:]), 0.03 + 0.005 * step
-            worth = mixed * spread[:, None]
-            bad = (mixed > most) & (mixed > 6 * sure) & (worth > 0.1 + 0.045 * step)
+            mean, crossed = sums.level[0, 1:] / count, sums.cross / count
+            level = sums.level[1:, 1:] / count - np.outer(mean, mean)
+            mixed = np.linalg.solve(level + RIDGE * np.eye(3), crossed[1:] - np.outer(mean, crossed[0]))
+            worth = np.sqrt(np.maximum(np.diag(mixed.T @ level @ mixed), 0))  # codes that this comes to in each plane
+            most = 0.03 + 0.005 * step
+            bad = (np.abs(mixed) > most) & (worth > 0.12 + 0.025 * step)
             if bad.any():
-                found.append(Fault("mixture of luma and colours", -1, float(np.where(bad, mixed, 0).max()), most))
+                found.append(Fault("mixture of luma and colours", -1, float(np.where(bad, np.abs(mixed), 0).max()), most))
         for plane, name in enumerate(("moment of the picture", "moment of colour", "moment of colour")):
             if sums.course[plane] > 0 and np.sqrt(sums.course[plane] / sums.frames / self.luma) > 0.08 + 0.02 * step:
                 late, most = float(sums.late[plane] / sums.course[plane]), 0.2 + 0.015 * step

@@ -16,7 +16,6 @@ from typing import cast
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import map_coordinates
 
 from ..compile import Order, RenderPlan
 from ..light.samples import chroma_offset
@@ -122,6 +121,8 @@ def _signal(plan: Plan, panel: Panel, frames: list[Planes], x: Array, y: Array, 
 
 def _sampled(plan: Plan, patch: Patch, frames: list[Planes], d: Array, moment: float) -> tuple[Array, Array]:
     """One patch's R′G′B′ at directions of its panel's look, straight between recorded samples."""
+    from scipy.ndimage import map_coordinates  # here, as it loads slowly and the window opens without it
+
     held, lens = plan.inputs[patch.input].given, patch.lens
     own = patch.held(d, moment)
     place, (left, top, w, h) = lens.place(own).reshape(-1, 2), patch.region

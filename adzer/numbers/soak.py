@@ -64,7 +64,7 @@ def soak(folder: Path, clip: Path, seconds: float, kills: int, seed: int = 2026)
     with Job.create(path, "busy") as job:
         shot = job.add_shot(facts)
     with closing(sqlite3.connect(path)) as db, db:
-        db.execute("DELETE FROM edits")  # the shot stays, however much is taken back
+        db.executescript("DELETE FROM changes; DELETE FROM edits;")  # the shot stays, however much is taken back
     commands = {
         **{field: (EDITOR, (field,)) for field in FIELDS}, "undo": (UNDOER, ()), "watch": (WATCHER, ()), "render": (RENDERER, ()),
     }  # fmt: skip

@@ -74,7 +74,7 @@ def shots_(job: JobFile, json_: Json = False) -> None:
         print(f"{row['id']:4} {row['shot']:28} {row['kind']:16} {row['camera']:12} {row['in']}–{row['out']}  {said}")
 
 
-@app.command("queue", help="List a job's slips.\n\nExample: adzer queue mill.adzer --json")
+@app.command("queue", help="List a job's queued renders.\n\nExample: adzer queue mill.adzer --json")
 def queue_(job: JobFile, json_: Json = False) -> None:
     from ..core.job import Job
 
@@ -159,7 +159,7 @@ def answer(
         changed = [(s, r) for s, r in pairs if r != s.route]
         if changed:
             held.decide_all(changed, " ".join([*answers, *stages]) + (f" as in {model.name}" if model else ""))
-    print(f"{len(changed)} of {len(pairs)} shots have other answers now." if changed else "All of them have these answers already.")
+    print(f"{len(changed)} of {len(pairs)} shots updated." if changed else "All of them have these answers already.")
 
 
 def _value(text: str) -> object:

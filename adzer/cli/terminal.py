@@ -63,7 +63,7 @@ def print_json(value: object, name: str = "") -> None:
 
 
 def parse_size(text: str) -> tuple[int, int]:
-    """A raster from ``1920x1080``; AdzerError if it is none."""
+    """A frame size from ``1920x1080``; AdzerError if it is none."""
     parts = text.lower().replace("×", "x").split("x")
     if len(parts) != 2 or not all(p.isdigit() and 16 <= int(p) <= 16384 for p in parts):
         raise AdzerError(f"--size {text}: write it as WIDTHxHEIGHT, 16 to 16384 a side.")
@@ -125,7 +125,7 @@ def made_if_absent(path: Path, rate: Fraction = Fraction(25)) -> None:
 
 @contextmanager
 def queued(job: Job) -> Iterator[set[int]]:
-    """A set for the slips that a command queues: whatever ends the command, none of them is left waiting, where it would hold its
+    """A set for the queued renders that a command queues: whatever ends the command, none of them is left waiting, where it would hold its
     master's name."""
     slips = set[int]()
     try:
@@ -135,7 +135,7 @@ def queued(job: Job) -> Iterator[set[int]]:
 
 
 def queue_one(job: Job, shot_id: int, order: Order) -> int:
-    """The slip's number: a new one, or the unfinished one of the very same order, which goes on from its last finished segment."""
+    """The queued render's number: a new one, or the unfinished one of the very same order, which goes on from its last finished segment."""
     old = job.resumed(shot_id, order)
     if old is None:
         return job.enqueue(shot_id, order)

@@ -1,4 +1,4 @@
-"""The job: its shots with their answers, and its queue of frozen slips (``docs/job-file.md``)."""
+"""The job: its shots with their answers, and its queue of frozen queued renders (``docs/job-file.md``)."""
 
 from __future__ import annotations
 
@@ -114,9 +114,9 @@ def take_before(shot: Shot, shots: Iterable[Shot]) -> Shot | None:
     return next((s for s in others if s.stop == shot.start), None)
 
 
-SLIP = "queued render"  # what the seals of slips are for
-MOST_ENDS, FURTHER = 3, 90  # ends of a process at a slip in a row, and frames by which it must have got further, to count anew
-LEASE = 30.0  # seconds for which a slip is held by whoever renders it
+SLIP = "queued render"  # what the seals of queued renders are for
+MOST_ENDS, FURTHER = 3, 90  # ends of a process at a queued render in a row, and frames by which it must have got further, to count anew
+LEASE = 30.0  # seconds for which a queued render is held by whoever renders it
 
 
 class Slip(msgspec.Struct, frozen=True):
@@ -204,7 +204,7 @@ class Job(Ledger):
         return [
             Slip(
                 id=r[0], at=float(r[1]), state=str(r[2]), shot_id=int(r[3]), done=int(r[5]), total=int(r[6]),
-                order=_order(r[4], f"{self.path}: slip {r[0]}", self._frozen),
+                order=_order(r[4], f"{self.path}: queued render {r[0]}", self._frozen),
                 progress=json.loads(r[7]) if r[7] else None, report=json.loads(r[8]) if r[8] else None, why=r[9],
             )
             for r in rows
@@ -379,10 +379,10 @@ class Job(Ledger):
 
     # --- queue ---------------------------------------------------------------------------------------------
     def enqueue(self, shot_id: int, order: Order) -> int:
-        """Puts a frozen order at the end of the queue; returns the slip's number."""
+        """Puts a frozen order at the end of the queue; returns the queued render's number."""
         with self._changing():
             plain = records.to_plain(order)
-            if plain["seen"] is not None:  # large, and the same in many slips
+            if plain["seen"] is not None:  # large, and the same in many queued renders
                 plain["seen"] = self._freeze(records.to_json(order.seen).encode())
             body = records.to_json(plain)
             cursor = self._db.execute(
@@ -413,14 +413,14 @@ class Job(Ledger):
             )
 
     def untrusted(self) -> list[Slip]:
-        """Waiting slips that were not frozen by this person on this machine, whatever the file says: they do not run before
+        """Waiting queued renders that were not frozen by this person on this machine, whatever the file says: they do not run before
         ``trust``."""
         rows = self._db.execute("SELECT id, body, seal FROM slips WHERE state IN ('waiting', 'rendering')").fetchall()
         strange = {r[0] for r in rows if not seal.holds(r[2], SLIP, str(r[1]))}
         return [s for s in self.slips() if s.id in strange] if strange else []
 
     def trust(self) -> None:
-        """From now on the slips that wait are this person's own."""
+        """From now on the queued renders that wait are this person's own."""
         with self._changing():
             for slip in self.untrusted():
                 (body,) = self._db.execute("SELECT body FROM slips WHERE id = ?", (slip.id,)).fetchone()
@@ -428,7 +428,7 @@ class Job(Ledger):
                 self._log("trust", slip.order.shot, f"{Path(slip.order.out).name} may be rendered", {"folder": self.where(slip.order.out)})
 
     def claim(self, only: Iterable[int] | None = None) -> Slip | None:
-        """The next slip to render, of ``only`` these if they are given, held for LEASE seconds; ``renew`` holds it on. Slips
+        """The next queued render to render, of ``only`` these if they are given, held for LEASE seconds; ``renew`` holds it on. Queued renders
         that nobody holds any more are waiting again; those that were frozen elsewhere are passed by until they are trusted."""
         with self._changing():
             self._let_go()
@@ -445,7 +445,7 @@ class Job(Ledger):
         return next(s for s in self.slips() if s.id == slip_id)
 
     def _let_go(self) -> None:
-        """Slips whose lease is over, or whose process has ended on this machine, wait again; at which process after process ended
+        """Queued renders whose lease is over, or whose process has ended on this machine, wait again; at which process after process ended
         without getting further are given up, so that what comes after them is rendered."""
         now = time.time()
         rows = self._db.execute("SELECT id, lease, holder, done, ends, ended_at FROM slips WHERE state = 'rendering'").fetchall()
@@ -463,7 +463,7 @@ class Job(Ledger):
             )
 
     def resumed(self, shot_id: int, order: Order) -> Slip | None:
-        """The unfinished slip of the very same order for the same folder, put in the queue again: what of it is rendered is used.
+        """The unfinished queued render of the very same order for the same folder, put in the queue again: what of it is rendered is used.
         None: there is none. AdzerError if another process renders it just now."""
         with self._changing():
             self._let_go()
@@ -481,7 +481,7 @@ class Job(Ledger):
         return None
 
     def withdraw(self, slips: Iterable[int]) -> None:
-        """Those of these slips that wait, or that this process holds, are cancelled; what is rendered of them is kept."""
+        """Those of these queued renders that wait, or that this process holds, are cancelled; what is rendered of them is kept."""
         with self._changing():
             for slip_id in slips:
                 self._db.execute(
@@ -490,7 +490,7 @@ class Job(Ledger):
                 )  # fmt: skip
 
     def renew(self, slip_id: int) -> None:
-        """Holds a slip for LEASE seconds more."""
+        """Holds a queued render for LEASE seconds more."""
         with self._changing():
             self._db.execute("UPDATE slips SET lease = ? WHERE id = ?", (time.time() + LEASE, slip_id))
 
@@ -499,11 +499,11 @@ class Job(Ledger):
         return str(row[0]) if row else "cancelled"
 
     def master_path(self, shot: str, card: DeliveryCard) -> Path:
-        """A free name in the output folder that no waiting slip has taken either."""
+        """A free name in the output folder that no waiting queued render has taken either."""
         return self.free_path(self.out_folder, f"{shot} - {card.title}", card.container)
 
     def free_path(self, folder: Path, name: str, ending: str) -> Path:
-        """A name in a folder that neither a file nor a waiting slip has."""
+        """A name in a folder that neither a file nor a waiting queued render has."""
         stem = re.sub(r"[^\w ,.()-]+", "-", name).strip(" .") or "master"
         taken = {s.order.out for s in self.slips() if s.state in ("waiting", "rendering")}
         for n in range(1, 10_000):

@@ -347,7 +347,7 @@ class Ledger:
         row = self._db.execute("SELECT body FROM frozen WHERE hash = ?", (name,)).fetchone()
         body = bytes(row[0]) if row and isinstance(row[0], bytes) else b""
         if hashlib.sha256(body).hexdigest() != name:
-            raise UnreadableError(f"{self.path}: a measurement that a slip depends on is gone or damaged. Queue that shot anew.")
+            raise UnreadableError(f"{self.path}: a measurement that a queued render depends on is gone or damaged. Queue that shot anew.")
         return body
 
     def set_meta(self, words: str, **values: str) -> None:

@@ -18,7 +18,7 @@ MOST = 12
 
 
 class Recent(msgspec.Struct, frozen=True):
-    """``at``: when it was closed, seconds since 1970; ``shots``, how many ``stopped`` of them, slips that ``waited``."""
+    """``at``: when it was closed, seconds since 1970; ``shots``, how many ``stopped`` of them, queued renders that ``waited``."""
 
     path: str
     name: str

@@ -40,7 +40,7 @@ class Desk(Shown):
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(job, parent)
         self.queue = QueueRunner(self)
-        self.live: dict[int, dict[str, object]] = {}  # the queue's last word on each slip
+        self.live: dict[int, dict[str, object]] = {}  # the queue's last word on each queued render
         self._to_check: deque[int] = deque()
         self.queue.moved.connect(self._queue_moved)
         self.queue.ended.connect(self._queue_ended)
@@ -265,7 +265,7 @@ class Desk(Shown):
 
     # --- queue -----------------------------------------------------------------------------------------------------------
     def enqueue(self) -> int:
-        """Freezes a slip for each chosen delivery of the selected shot and starts the queue; says which could not be, and why. Returns
+        """Freezes a queued render for each chosen delivery of the selected shot and starts the queue; says which could not be, and why. Returns
         how many."""
         self.commit()
         shot = self.shot
@@ -313,7 +313,7 @@ class Desk(Shown):
         self.refresh_slips()
 
     def again(self, slip: Slip) -> None:
-        """Puts a cancelled or failed slip back; what it had finished is used."""
+        """Puts a cancelled or failed queued render back; what it had finished is used."""
         self.job.set_slip(slip.id, state="waiting", why=None, report=None, ends=0)
         self.refresh_slips()
         self.run_queue()
@@ -353,7 +353,7 @@ class Desk(Shown):
         self.said.emit(f"The job runs at {float(shot.facts.rate):g} frames a second.")
 
     def set_output(self, folder: str) -> None:
-        """Where masters go from now on; slips that are queued keep their own."""
+        """Where masters go from now on; queued renders that are queued keep their own."""
         self.record(lambda: self.job.set_meta("output folder", out=folder), ())
 
     def close(self, keep_queue: bool = False) -> None:

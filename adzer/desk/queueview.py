@@ -1,4 +1,4 @@
-"""The Queue: slips in order, each with its progress, and, when it is done, what the check found."""
+"""The Queue: queued renders in order, each with its progress, and, when it is done, what the check found."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ STATES = {
 
 
 class SlipRow(QWidget):
-    """One slip, painted; its buttons are real."""
+    """One queued render, painted; its buttons are real."""
 
     def __init__(self, desk: Desk, slip: Slip) -> None:
         super().__init__()
@@ -63,7 +63,7 @@ class SlipRow(QWidget):
             self.set_slip(self.slip)
 
     def _touched(self) -> bool:
-        """Has the shot been changed since this slip was frozen?"""
+        """Has the shot been changed since this queued render was frozen?"""
         shot = next((s for s in self.desk.shots if s.id == self.slip.shot_id), None)
         o = self.slip.order
         return shot is not None and (shot.route, shot.start, shot.stop) != (o.route, o.start, o.stop)
@@ -158,7 +158,7 @@ class SlipRow(QWidget):
 
 
 class QueueView(QWidget):
-    """All slips, the newest last, and a line on the whole."""
+    """All queued renders, the newest last, and a line on the whole."""
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()

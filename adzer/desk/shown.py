@@ -283,7 +283,7 @@ class Shown(QObject):
         return [s for s in self.slips if s.shot_id == shot.id and s.state in ("waiting", "rendering")]
 
     def changed_since_queued(self, shot: Shot) -> bool:
-        """Has the shot been touched since it was queued? The slip keeps what it was."""
+        """Has the shot been touched since it was queued? The queued render keeps what it was."""
         now = (self.route_of(shot), shot.start, shot.stop)
         return any((s.order.route, s.order.start, s.order.stop) != now for s in self.open_slips(shot))
 

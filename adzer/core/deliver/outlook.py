@@ -25,7 +25,7 @@ class Disk:
 
 @dataclass(frozen=True)
 class Outlook:
-    """Of what is waiting or rendering. ``unknown``: slips of whose kind it was not measured yet how long a frame takes, or how
+    """Of what is waiting or rendering. ``unknown``: queued renders of whose kind it was not measured yet how long a frame takes, or how
     large it is; that is not in the sums."""
 
     seconds: float

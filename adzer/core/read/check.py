@@ -226,7 +226,7 @@ def _time(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Conte
     one_field = Fix("Use one field of each frame", "read", {"fields": "one"})
     if facts.interlaced and settings.fields is None:
         say(Level.STOP, "interlaced", "It is recorded interlaced: its lines belong to two moments, and moving edges would show combs. "
-            "Use one field of each frame, or say that both are wanted (read.fields=both).", one_field)  # fmt: skip
+            "Use one field of each frame, or answer that both are wanted.", one_field)  # fmt: skip
     if rhythm is None:
         return
     if rhythm.late:

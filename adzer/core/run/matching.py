@@ -170,7 +170,7 @@ def _overlap(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture
 def _seen_by_both(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Picture, along.Overlap]:
     picture, overlap = _overlap(facts, route, seen)
     if overlap.half < 0.5:
-        raise AdzerError(f"The lenses of {facts.path} hardly overlap, as far as anybody says. Say how far they see, or let them be measured.")
+        raise AdzerError(f"The lenses of {facts.path} hardly overlap, as far as is known. Say how far they see, or let them be measured.")
     return picture, overlap
 
 

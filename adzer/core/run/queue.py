@@ -1,4 +1,4 @@
-"""Works through a job's slips. ``python -m adzer.core.run.queue JOB`` does it in a process of its own, for the desk.
+"""Works through a job's queued renders. ``python -m adzer.core.run.queue JOB`` does it in a process of its own, for the desk.
 
 Progress goes to the job file (whoever looks sees it) and, as one JSON object a line, to standard output.
 """
@@ -31,9 +31,9 @@ Tell = Callable[[Slip, Progress], None]
 
 
 def run(job: Job, tell: Tell = lambda *_: None, threads: int = 2, only: set[int] | None = None) -> list[int]:
-    """Renders waiting slips in order until none is left; returns the numbers of those that failed.
+    """Renders waiting queued renders in order until none is left; returns the numbers of those that failed.
 
-    Slips that were frozen elsewhere are not run: AdzerError asks for trust when nothing else waits. A slip whose state is set to
+    Queued renders that were frozen elsewhere are not run: AdzerError asks for trust when nothing else waits. A queued render whose state is set to
     ``cancelled`` by anyone stops at its next frame and keeps its segments.
     """
     failed = []
@@ -48,7 +48,7 @@ def run(job: Job, tell: Tell = lambda *_: None, threads: int = 2, only: set[int]
 
 @contextlib.contextmanager
 def _held(job: Job, slip: Slip) -> Iterator[None]:
-    """Renews the lease of a slip while it is worked on, whatever takes how long."""
+    """Renews the lease of a queued render while it is worked on, whatever takes how long."""
     over = threading.Event()
 
     def renew() -> None:
@@ -95,7 +95,7 @@ def _render(job: Job, slip: Slip, tell: Tell, threads: int) -> bool:
         job.set_slip(slip.id, state="failed", why=str(error), pid=None)
         job.log("failed", order.shot, str(error), {"out": order.out})
         return False
-    except Exception as error:  # whatever it is, it is this slip's, and the next one's turn
+    except Exception as error:  # whatever it is, it is this queued render's, and the next one's turn
         why = str(error) if isinstance(error, AdzerError) else f"{shown(order.out)} could not be rendered ({type(error).__name__}: {error})."
         job.set_slip(slip.id, state="failed", why=why, pid=None)
         job.log("failed", order.shot, why, {"out": order.out})

@@ -444,6 +444,11 @@ class Job(Ledger):
             )
         return next(s for s in self.slips() if s.id == slip_id)
 
+    def abandoned(self) -> set[int]:
+        """Queued renders whose process has ended while it rendered them."""
+        rows = self._db.execute("SELECT id, holder FROM slips WHERE state = 'rendering'").fetchall()
+        return {int(r[0]) for r in rows if holders.ended(r[1])}
+
     def _let_go(self) -> None:
         """Queued renders whose lease is over, or whose process has ended on this machine, wait again; at which process after process ended
         without getting further are given up, so that what comes after them is rendered."""

@@ -330,8 +330,8 @@ class Desk(Shown):
         if made:
             self.reload(made & set(self.all))  # proxies were linked
         self.refresh_slips()
-        strange = {s.id for s in self.job.untrusted()}  # one that was being rendered when the process ended goes on, or is given up
-        if any(s.state in ("waiting", "rendering") and s.id not in strange for s in self.slips):
+        strange, left = {s.id for s in self.job.untrusted()}, self.job.abandoned()  # what its process ended at goes on, or is given up
+        if any((s.state == "waiting" or s.id in left) and s.id not in strange for s in self.slips):
             self.queue.start(self.job.path)
 
     def trust(self) -> None:
@@ -360,9 +360,11 @@ class Desk(Shown):
         self._watch.stop()
         self._counting.stop()
         self.commit()
+        self.queue.stop()
+        with contextlib.suppress(AdzerError):  # what was stopped on purpose has not ended by itself
+            for slip_id in self.job.abandoned():
+                self.job.set_slip(slip_id, state="waiting")
         if keep_queue:
             self.queue.leave(self.job.path)
-        else:
-            self.queue.stop()
         self.worker.close()
         self.job.close()

@@ -177,6 +177,7 @@ def test_an_encoder_that_ends_its_process_does_not_hold_up_the_queue(job, tmp_pa
     slips = [job.enqueue(shot.id, freeze("s", shot.facts, PLAIN, "web-wide", tmp_path / f"{n}.mp4", 0, 6)) for n in range(2)]
     for _ in range(3):
         assert subprocess.run([sys.executable, "-c", _DIES, str(job.path)]).returncode == -signal.SIGSEGV
+        assert job.abandoned() == {slips[0]}
     assert queue.run(job) == [] and [job.slip_state(s) for s in slips] == ["failed", "done"]
     assert "ended by itself 3 times" in job.slips()[0].why and (tmp_path / "1.mp4").exists()
 

@@ -19,7 +19,7 @@ from .pace import Pace, Paced
 from .plan import Draft, Input, Plan, on_axes
 from .read.seen import Seen
 from .read.step import assumed_samples, turn_of
-from .route import Route, Walk, walk
+from .route import Route, Walk, span_of, walk
 from .target import Target
 
 SEGMENT_SECONDS = 4.0
@@ -71,14 +71,14 @@ def freeze(
     card = cards.delivery(card_name)
     if raster is not None:
         card = msgspec.structs.replace(card, max_raster=raster)
-    walked = walk(route, facts, seen, card, job_rate)
+    stop = facts.frames if stop is None else min(stop, facts.frames)
+    walked = walk(route, facts, seen, card, job_rate, span=span_of(facts, start, stop))
     if walked.stopped:
         raise Stopped(f"{shot}: {walked.stopped.text}")
     as_text(str(out))
     for n, sound in enumerate(facts.audio):
         if sound.channels > 8:
             audio.check(facts.source, n, card.audio)
-    stop = facts.frames if stop is None else min(stop, facts.frames)
     if not 0 <= start < stop:
         raise AdzerError(f"{shot}: from frame {start} to {stop} there is nothing to render. Set in before out.")
     curves = {n for n in (walked["read"].after.curve, card.curve) if n and n in cards.paths("curves")}
@@ -177,7 +177,9 @@ def compile_order(order: Order) -> RenderPlan:
         draft = copied(order)
     else:
         with cards.pinned(order.pinned):
-            walked = walk(order.route, order.facts, order.seen, order.card, order.job_rate)
+            walked = walk(
+                order.route, order.facts, order.seen, order.card, order.job_rate, span=span_of(order.facts, order.start, order.stop)
+            )
         if walked.stopped:
             raise Stopped(walked.stopped.text)
         draft = walked.draft

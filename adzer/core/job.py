@@ -24,7 +24,7 @@ from .ledger import Edit, EditConflict, Ledger
 from .media.probe import FileFacts
 from .read.seen import Seen
 from .read.step import turn_of, upright_raster
-from .route import Route, Walk, walk
+from .route import Route, Walk, span_of, walk
 from .stage import STAGES
 
 T = TypeVar("T")
@@ -224,7 +224,7 @@ class Job(Ledger):
         ) -> Walk:
             return walk(
                 route or shot.route, shot.facts, seen.get(shot.id), card, self.rate, problem, usual.get(shot.camera),
-                given.get(shot.camera), self.found(shot.facts.fingerprint),
+                given.get(shot.camera), self.found(shot.facts.fingerprint), span_of(shot.facts, shot.start, shot.stop),
             )  # fmt: skip
 
         return walk_shot

@@ -146,18 +146,20 @@ STEPS: dict[str, Callable[[Picture, Any, Context], StepResult]] = {
 def walk(
     route: Route, facts: FileFacts, seen: Seen | None = None, card: DeliveryCard | None = None, job_rate: Fraction | None = None,
     problem: Finding | None = None, usual: str | None = None, given: str | None = None,
-    measured: Mapping[str, bytes] | None = None,
+    measured: Mapping[str, bytes] | None = None, span: tuple[float, float] | None = None,
 ) -> Walk:  # fmt: skip
     """Takes the recording's Picture through all seven stages. Never raises for a bad setting: it becomes a finding.
 
+    ``span``: seconds of the recording that are delivered, where that is not all of it.
     Without a card it is walked for the first chosen delivery, and what stands in the way of the others is said at Deliver."""
     if card is None:
-        made = walk(route, facts, seen, _first_card(route), job_rate, problem, usual, given, measured)
-        return _with_others(made, lambda other: walk(route, facts, seen, other, job_rate, problem, usual, given, measured))
+        made = walk(route, facts, seen, _first_card(route), job_rate, problem, usual, given, measured, span)
+        return _with_others(made, lambda other: walk(route, facts, seen, other, job_rate, problem, usual, given, measured, span))
     card = route.deliver.on(card)
     if seen is not None:
         seen = seen.upright(facts.raster, read.turn_of(facts, route.read))
-    context = Context(facts, seen, card, job_rate, problem, usual, given, measured=measured or {}, across=route.shape.across, bend=route.shape.bend)
+    context = Context(facts, seen, card, job_rate, problem, usual, given, measured=measured or {}, across=route.shape.across, bend=route.shape.bend,
+                      span=span)  # fmt: skip
     picture, draft = read.tagged(facts), read.drafted(facts, route.read)
     stops = []
     with cards.settled():
@@ -169,6 +171,14 @@ def walk(
             stops.append(Stop(stage, picture, result))
             picture, draft = result.picture, result.draft or draft
     return Walk(tuple(stops), card, route, draft)
+
+
+def span_of(facts: FileFacts, start: int, stop: int) -> tuple[float, float] | None:
+    """Seconds of a recording from one frame up to another; None for all of it."""
+    if (start, stop) == (0, facts.frames) or not facts.frames:
+        return None
+    each = float(facts.duration) / facts.frames
+    return start * each, stop * each
 
 
 def _with_others(made: Walk, walk_for: Callable[[DeliveryCard], Walk]) -> Walk:

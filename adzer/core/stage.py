@@ -63,6 +63,7 @@ class Context:
     measured: Mapping[str, bytes] = field(default_factory=dict)  # what analyses found on the recording, by the finding's name
     across: float | None = None  # degrees that a round lens was said to see, and ``bend``: its polynomial, where they are asked for, at Shape
     bend: tuple[float, ...] = ()
+    span: tuple[float, float] | None = None  # seconds of the recording that are delivered, from and up to; None: all of it
 
 
 @dataclass(frozen=True)

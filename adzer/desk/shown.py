@@ -21,7 +21,7 @@ from ..core.intake.proxies import shown_with
 from ..core.job import Job, Shot, Slip
 from ..core.media.probe import FileFacts
 from ..core.read.seen import Seen
-from ..core.route import Route, Walk, walk
+from ..core.route import Route, Walk, span_of, walk
 from ..core.run import analysing
 from ..core.stage import STAGES
 from ..core.steady.step import names_of
@@ -237,13 +237,14 @@ class Shown(QObject):
         route = self.route_of(shot)
         if card is None and self.hand is not None and self.stage == "shape" and shot is self.shot:
             card = self.hand
-        key = (route, card)
+        key = (route, card, shot.start, shot.stop)
         held = self._walks.get(shot.id)
         if held is None or held[0] != key:
             delivery = cards.delivery(card) if card else None
             problem, usual = self.problems.get(shot.id), self._usual.get(shot.camera)
             given = self._given.get(shot.camera)
-            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual, given, self.found(shot))
+            made = walk(route, shot.facts, self.seen(shot), delivery, self.job_rate, problem, usual, given, self.found(shot),
+                        span_of(shot.facts, shot.start, shot.stop))  # fmt: skip
             held = self._walks[shot.id] = (key, made)
         return held[1]
 
@@ -255,7 +256,8 @@ class Shown(QObject):
 
     def walk_as(self, shot: Shot, card: str) -> Walk:
         """The walk for a delivery that is not the one in view; not kept."""
-        return walk(self.route_of(shot), shot.facts, self.seen(shot), cards.delivery(card), self.job_rate, measured=self.found(shot))
+        return walk(self.route_of(shot), shot.facts, self.seen(shot), cards.delivery(card), self.job_rate, measured=self.found(shot),
+                    span=span_of(shot.facts, shot.start, shot.stop))  # fmt: skip
 
     def take_card(self, name: str) -> None:
         """The delivery in hand on the bench, until it is folded or another shot is selected."""

@@ -19,8 +19,10 @@ from scipy.ndimage import gaussian_filter, zoom
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import read_file
 from adzer.core.light.samples import Samples
+from adzer.core.media import probe
 from adzer.core.media.formats import PixelFormat
 from adzer.core.plan import Panel, Patch, Plan
+from adzer.core.route import Route, walk
 from adzer.core.run.filters import simple_reduction
 from adzer.core.run.pixels import Processor
 from adzer.core.run.warp import BOUND
@@ -29,6 +31,7 @@ from adzer.core.shape import measure
 from adzer.core.shape.view import filled_from, left, pace
 from adzer.core.sim import camera as cameras
 from adzer.core.sim.camera import Camera, Pose
+from adzer.core.sim.demo import CLIPS
 from adzer.core.sim.optics import Disc, RoundLens
 from adzer.core.space import path, sphere
 from adzer.core.space.level import level_through
@@ -599,3 +602,20 @@ def test_smoothing_keeps_the_way_with_few_keys():
     assert sphere.between(want[:, :, 1], got[:, :, 1]).max() < 0.6
     with_cut = path.cut(rough, 30)
     assert sum(k.ease == "hold" for k in path.smooth(with_cut, 0.5).keys) == 1
+
+
+def test_a_take_says_what_it_delivers_and_not_what_lies_outside_it():
+    """The view of a take of the middle of a recording: what its cell says is its first picture's, and no fix moves that."""
+    facts = probe.probe(CLIPS / "all-round.mp4")
+    seconds = float(facts.duration)
+    keys = [{"t": t, "heading": h, "tilt": 0, "fov": 80} for t, h in ((0.0, 40), (0.25 * seconds, 40), (0.27 * seconds, -170), (seconds, -165))]
+    route = Route().with_("read", projection="equirectangular").with_("shape", view={"keys": keys}, shape="16/9", hold="native")
+    span = (0.6 * seconds, 0.9 * seconds)
+    whole, take = walk(route, facts, None), walk(route, facts, None, span=span)
+    look = take["shape"].result.viewed.look
+    heading = float(sphere.heading_tilt(path.views_at(look.path, [span[0]])[0][0][:, 1])[0])
+    assert whole["shape"].result.says.startswith("+40°") and take["shape"].result.says.startswith(f"{heading:+.0f}°".replace("-", "−"))
+    codes = [{f.code for f in w["shape"].findings} for w in (whole, take)]
+    assert "move-too-fast" in codes[0] and "move-too-fast" not in codes[1]
+    late = walk(route, facts, None, span=(0.26 * seconds, seconds))
+    assert [f.fix for f in late["shape"].findings if f.code == "move-too-fast"] == [None], "it begins before the first picture"

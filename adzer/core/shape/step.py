@@ -20,7 +20,7 @@ from ..space.crop import CropKey, CropPath
 from ..space.crop import check_moves as crop_moves
 from ..space.crop import trouble as crop_trouble
 from ..space.looks import CropLook
-from ..space.path import Move, ViewPath, check_moves, cut, longer, trouble
+from ..space.path import Move, ViewPath, check_moves, cut, key_at, longer, trouble
 from ..space.sphere import Flat
 from ..stage import Context, StepResult
 from .advise import SPEEDS, invented, pace_text, shape_text
@@ -301,7 +301,8 @@ def _shape(picture: Picture, settings: ShapeSettings, context: Context) -> StepR
         moves = crop_moves(
             settings.moves, (shares[0], shares[1]), seconds or 0.0, float(picture.rate or 25), float(settings.speed)
         )
-        findings += [_too_fast(settings.moves, move, "moves") for move in moves]
+        keys, (begins, ends) = settings.moves.keys, context.span or (0.0, float("inf"))
+        findings += [_too_fast(settings.moves, m, "moves", begins) for m in moves if keys[m.n].t < ends and keys[m.n + 1].t > begins]
     lost = cut_off(settings, made, picture.raster)
     if lost > 0.001:
         findings.append(
@@ -389,7 +390,10 @@ def _against_marks(settings: ShapeSettings) -> list[Finding]:
     )]  # fmt: skip
 
 
-def _too_fast(path: ViewPath | CropPath, move: Move, field: str) -> Finding:
+def _too_fast(path: ViewPath | CropPath, move: Move, field: str, start: float = 0.0) -> Finding:
+    """``start``: where the delivered range begins; a move that begins before is not changed, as the first picture would be another one."""
+    if path.keys[move.n].t < start - 1e-6:
+        return Finding(Level.WARN, "move-too-fast", move.text, "shape")
     mended, label = (
         (longer(path, move), f"Take {move.needs:.1f} s for it") if move.fits else (cut(path, move.n), "Cut instead")
     )
@@ -441,7 +445,8 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
             ),
         )
     made = viewed(picture, settings, card, context.seen, context.draft)
-    kept = left(made.panel, 0.0, seconds or 0.0)
+    start, stop = context.span or (0.0, seconds or 0.0)
+    kept = left(made.panel, start, stop)
     findings = []
     w, h = made.fitted.picture
     if kept.bare > 0:
@@ -457,8 +462,9 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
             "largest raster that they fill.", "shape",
         ))  # fmt: skip
     findings += [
-        _too_fast(view, m, "view")
+        _too_fast(view, m, "view", start)
         for m in check_moves(view, seconds or 0.0, float(picture.rate or 25), float(settings.speed))
+        if view.keys[m.n].t < stop and view.keys[m.n + 1].t > start
     ]
     if (rig := context.draft.rig) is not None and (met := crossing(made, seconds or 0.0, rig.near)) is not None:
         text = f"Two lenses meet in it at {met.time:.1f} s"
@@ -467,8 +473,9 @@ def _view(picture: Picture, settings: ShapeSettings, context: Context) -> StepRe
         findings.append(Finding(Level.NOTE, "view-crosses-seam", text.replace("-", "−"), "shape"))
     if picture.eyes not in (None, "one"):
         findings.append(Finding(Level.NOTE, "one-eye", f"The view is taken of the {settings.eye} eye alone.", "shape"))
-    key = view.keys[0]
-    moves = "" if view.still else f", {len(view.keys)} keys"
+    key = view.keys[0] if context.span is None else key_at(view, start)  # as the delivered range begins
+    inside = sum(start <= k.t <= stop for k in view.keys)
+    moves = "" if view.still else f", {inside} keys"
     says = f"{key.heading:+.0f}° {key.tilt:+.0f}°, {key.fov:.0f}° across{moves}".replace("-", "−")
     after = picture.with_(
         raster=made.fitted.raster, pixel_aspect=Fraction(1), projection="flat", eyes="one", coverage=None, packing=None, first=None,

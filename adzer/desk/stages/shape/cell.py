@@ -7,7 +7,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
 from ....core.job import Shot
-from ....core.route import Walk
+from ....core.route import Walk, span_of
 from ....core.shape.view import Viewed, outline
 from ...model import Desk
 from ...theme import theme
@@ -27,7 +27,8 @@ def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     """The desqueezed picture's outline with the crop in it, to scale."""
     result = desk.walk(shot)["shape"].result
     if result.viewed is not None:
-        _draw_view(painter, result.viewed, box)
+        span = span_of(shot.facts, shot.start, shot.stop)
+        _draw_view(painter, result.viewed, box, span[0] if span else result.viewed.look.path.keys[0].t)
     if (shaped := result.shaped) is None:
         return
     f = shaped.framing
@@ -45,14 +46,14 @@ def draw(painter: QPainter, desk: Desk, shot: Shot, box: QRectF) -> None:
     painter.drawRect(inner)
 
 
-def _draw_view(painter: QPainter, viewed: Viewed, box: QRectF) -> None:
-    """The unrolled recording's outline with the view's true outline in it."""
+def _draw_view(painter: QPainter, viewed: Viewed, box: QRectF, time: float) -> None:
+    """The unrolled recording's outline with the view's true outline in it, as it is at a moment."""
     w, h = viewed.lens.size
     k = min(box.width() / w, box.height() / h)
     painter.setPen(QPen(theme.p.ink, 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRect(QRectF(box.left(), box.top(), w * k, h * k))
-    place = viewed.lens.place(outline(viewed.panel, viewed.look.path.keys[0].t, 10)) * k
+    place = viewed.lens.place(outline(viewed.panel, time, 10)) * k
     painter.setPen(QPen(theme.p.accent, 1.3))
     for a, b in zip(place, np.roll(place, -1, axis=0), strict=True):
         if abs(a[0] - b[0]) < w * k / 3:

@@ -129,6 +129,22 @@ def test_frames_that_decode_with_errors_stop_a_render_and_are_named(tmp_path):
         assert report.passed and any(f"–{shot.stop - 1}" in c.text for c in report.checks if c.name == "source")
 
 
+@pytest.mark.parametrize("harm", [1, 20])
+def test_a_harmed_slice_of_ffv1_is_named_though_its_decoder_says_nothing(clip, harm):
+    from adzer.core.media.decode import Reader
+
+    clean, chance = decoded(clip), random.Random(harm)
+    with Reader(clip) as reader:
+        assert not any(f.damaged for f in reader.frames())
+    data = bytearray(clip.read_bytes())
+    at = int(len(data) * 0.4)
+    data[at : at + harm] = bytes(b ^ chance.randrange(1, 256) for b in data[at : at + harm])
+    clip.write_bytes(data)
+    wrong = {n for n, (a, b) in enumerate(zip(clean, decoded(clip), strict=True)) if not np.array_equal(a, b)}
+    with Reader(clip) as reader:
+        assert {f.number for f in reader.frames() if f.damaged} >= wrong != set()
+
+
 @pytest.mark.parametrize("name", ["bikes", "bigbuckbunny", "carphone_pristine"])
 def test_sound_footage_is_not_called_damaged_wherever_one_begins(name):
     from adzer.core.media.decode import Reader

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from fractions import Fraction
+from itertools import islice
 from pathlib import Path
 from types import TracebackType
 from typing import TypeVar, cast
@@ -17,7 +18,7 @@ from av.video.plane import VideoPlane
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
-from . import dng, probe
+from . import dng, ffv1, probe
 from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, float_codes, pixel_format
 from .rolls import Source, Sources, all_paths, start_of
 
@@ -108,6 +109,7 @@ class Reader:
         self._counted = bool({"avi", "h264", "hevc"} & set(names))
         self._form = (context.width, context.height, pixel_format(context.pix_fmt or ""))
         self.time_base = self.stream.time_base or Fraction(1, 90000)
+        self._sums = context.name == "ffv1" and self._has_sums()
         self._number = {int(pts): n for n, pts in enumerate(self.index.pts)}
 
     def __enter__(self) -> Reader:
@@ -227,6 +229,22 @@ class Reader:
                 form = PixelFormat(self._sensor.depth, "4:0:0")
                 yield Frame((coming.popleft().result(),), form, self._sensor.raster, int(self.index.pts[number]), number, True)
 
+    def _has_sums(self) -> bool:
+        """Do the slices of an FFV1 stream carry checksums? One whole frame among the first says so."""
+        try:
+            return any(packet.size and ffv1.whole(bytes(packet)) for packet in islice(self.container.demux(self.stream), 4))
+        except av.FFmpegError:
+            return False
+
+    def _coming(self) -> Iterator[tuple[av.VideoFrame, bool]]:
+        """What the decoder gives from where the container stands, each frame with: is it known to be harmed?"""
+        harmed: set[int | None] = set()
+        for packet in self.container.demux(self.stream):
+            if self._sums and packet.size and not ffv1.whole(bytes(packet)):
+                harmed.add(packet.pts)
+            for raw in packet.decode():
+                yield raw, raw.is_corrupt or raw.pts in harmed
+
     def _decode_from(self, start: int) -> Iterator[Frame]:
         """Decodes from the last keyframe that surely comes before ``start``."""
         if self._values:
@@ -250,9 +268,9 @@ class Reader:
                     back = -1
                     continue
             hurt = settled = False
-            for raw in self.container.decode(self.stream):
+            for raw, harmed in self._coming():
                 number: int | None
-                hurt = raw.is_corrupt or (hurt and not raw.key_frame)
+                hurt = harmed or (hurt and not raw.key_frame)
                 settled |= raw.key_frame and not first
                 if self._counted:
                     number, come = come, come + 1

@@ -1,4 +1,4 @@
-"""The job: its shots with their answers, and its queue of frozen queued renders (``docs/job-file.md``)."""
+"""The job: its shots with their answers, and its queue of frozen renders (``docs/job-file.md``)."""
 
 from __future__ import annotations
 

@@ -353,7 +353,7 @@ class Desk(Shown):
         self.said.emit(f"The job runs at {float(shot.facts.rate):g} frames a second.")
 
     def set_output(self, folder: str) -> None:
-        """Where masters go from now on; queued renders that are queued keep their own."""
+        """Where masters go from now on; renders that are queued keep their own."""
         self.record(lambda: self.job.set_meta("output folder", out=folder), ())
 
     def close(self, keep_queue: bool = False) -> None:

@@ -45,7 +45,7 @@ with Job.open(sys.argv[1]) as job:
 WATCHER = START + """
 while True:
     with Job.open(sys.argv[1]) as job:
-        job.queued renders(), job.shots(), job.log_rows(5)
+        job.slips(), job.shots(), job.log_rows(5)
 """
 RENDERER = START + """
 with Job.open(sys.argv[1]) as job:

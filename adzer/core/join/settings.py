@@ -74,7 +74,7 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     edges      per cent of the width that are black at the left edge of the left eye, and at the right edge of the right one: that edge of the
                picture then stands before the screen
     colours    3×3, row by row, that makes the second's light as the first's
-    queued render       seconds by which the second's clock is still ahead after whole frames; ``drift``: millionths that it runs fast
+    slip       seconds by which the second's clock is still ahead after whole frames; ``drift``: millionths that it runs fast
     """
 
     FROM = {1: lambda plain: plain, 2: lambda plain: plain, 3: _met_once}

@@ -19,7 +19,8 @@ import pytest
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake import offload as module
 from adzer.core.intake.card import PART, survey
-from adzer.core.intake.offload import MANIFEST, Control, destination, offload, read_manifest
+from adzer.core.intake.manifest import MANIFEST, read_manifest
+from adzer.core.intake.offload import Control, destination, offload
 
 BYTES = np.random.default_rng(5)
 
@@ -171,18 +172,18 @@ def test_odd_things_are_reported_and_never_followed(card, tmp_path):
 
 def test_a_disk_that_lies_is_found_out(card, tmp_path, monkeypatch):
     """What is read back must be what was on the card, or the file does not get its name."""
-    real = module._Part.finish
+    real = module.Part.finish
 
     def flip(part, size, changed):
         if part.path == module._part_of(part.path.parent / "C0002.mov"):
             os.pwrite(part.handle, b"\0\0\0\0", 1000)
         real(part, size, changed)
 
-    monkeypatch.setattr(module._Part, "finish", flip)
+    monkeypatch.setattr(module.Part, "finish", flip)
     done = run(card, tmp_path / "to")
     assert not done.safe and "read back" in done.failed["DCIM/100/C0002.mov"]
     assert not (done.roots[0] / "DCIM/100/C0002.mov").exists()
-    monkeypatch.setattr(module._Part, "finish", real)
+    monkeypatch.setattr(module.Part, "finish", real)
     assert run(card, tmp_path / "to").safe
 
 

@@ -20,7 +20,8 @@ import pytest
 from adzer.core import cards
 from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError, RenderFailed, UnreadableError
-from adzer.core.intake.offload import MANIFEST, offload
+from adzer.core.intake.manifest import MANIFEST
+from adzer.core.intake.offload import offload
 from adzer.core.intake.take import add_files, read_file
 from adzer.core.job import Job
 from adzer.core.media import clock, disk, options, probe
@@ -154,14 +155,14 @@ def test_a_name_taken_while_rendering_is_not_replaced_and_what_is_rendered_is_ke
 def test_a_copy_killed_between_two_names_does_not_write_through_the_first(tmp_path):
     """What an older offload left: a part that is another name of a finished file. A card with other content of that name
     leaves the finished file as it is."""
-    from adzer.core.intake.offload import _part_of
+    from adzer.core.intake.copies import part_of
 
     for n in (1, 2):
         (tmp_path / f"card{n}").mkdir()
         (tmp_path / f"card{n}" / "A.MOV").write_bytes(bytes([n]) * 5000)
     done = offload(tmp_path / "card1", [tmp_path / "to"], "job", "cam", "{job}")
     held = done.roots[0] / "A.MOV"
-    os.link(held, _part_of(held))
+    os.link(held, part_of(held))
     again = offload(tmp_path / "card2", [tmp_path / "to"], "job", "cam", "{job}")
     assert held.read_bytes() == b"\1" * 5000 and not again.safe and "A.MOV" in again.differing
 

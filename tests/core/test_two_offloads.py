@@ -16,7 +16,8 @@ import pytest
 
 from adzer.core.errors import AdzerError, Cancelled
 from adzer.core.intake.card import PART
-from adzer.core.intake.offload import MANIFEST, Control, Moving, offload
+from adzer.core.intake.manifest import MANIFEST
+from adzer.core.intake.offload import Control, Moving, offload
 
 CODE = """
 import json, sys

@@ -10,15 +10,11 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import fcntl
-import hashlib
 import json
 import os
 import queue
 import re
-import secrets
 import shutil
-import stat
 import sys
 import threading
 import time
@@ -27,16 +23,15 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
-import platformdirs
 import xxhash
 
-from .. import seal
 from ..errors import AdzerError, Cancelled, UnreadableError, shown
 from ..media import disk
-from .card import PART, Item, Oddity, Survey, survey
+from .card import Item, Oddity, Survey, survey
+from .copies import Part, locked
+from .manifest import MANIFEST, Manifest, manifest_name
 
 TEMPLATE = "{year}/{month}/{job}/{camera}"
-MANIFEST = "manifest.xxh128"
 BLOCK = 8 << 20
 SPARE = 64 << 20  # left free on a destination
 _FIELDS = {"year", "month", "day", "job", "camera", "card"}
@@ -198,7 +193,7 @@ class _Job:
     fresh: list[Path]
     old: list[Path]
     digest: str = ""
-    parts: dict[Path, _Part] = field(default_factory=dict)
+    parts: dict[Path, Part] = field(default_factory=dict)
 
 
 class _Run:
@@ -209,7 +204,7 @@ class _Run:
         self.lock = threading.Lock()
         self.line: queue.Queue[_Job | None] = queue.Queue(maxsize=2)
         self.fault: BaseException | None = None
-        self.manifests = {root: _Manifest(root, outcome.manifest) for root in outcome.roots}
+        self.manifests = {root: Manifest(root, outcome.manifest) for root in outcome.roots}
 
     def moved(self, count: int, doing: str, place: str) -> None:
         with self.lock:
@@ -276,7 +271,7 @@ class _Run:
                 handle = os.open(source, os.O_RDONLY | os.O_NOFOLLOW)
                 stack.callback(os.close, handle)
                 for root in job.fresh:
-                    part = _Part(root / item.place)
+                    part = Part(root / item.place)
                     stack.callback(part.close)
                     parts.append(part)
                 while True:
@@ -352,7 +347,7 @@ class _Run:
         if good and item.place not in self.outcome.differing and item.place not in self.outcome.failed:
             (self.outcome.copied if job.fresh else self.outcome.there).append(item.place)
 
-    def _read_back(self, path: Path, buffer: memoryview, place: str, part: _Part | None) -> str:
+    def _read_back(self, path: Path, buffer: memoryview, place: str, part: Part | None) -> str:
         """The hash of what the disk holds under a name, not of what memory remembers; "" if that is not the file that was written."""
         digest = xxhash.xxh3_128()
         handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
@@ -369,86 +364,6 @@ class _Run:
         return digest.hexdigest()
 
 
-def _part_of(target: Path) -> Path:
-    """A name of its own in the same folder: short, whatever the file is called, and none that anybody else makes up."""
-    return target.with_name(f".{seal.mark('part of a copy', target.name)[:24]}{PART}")
-
-
-class _Part:
-    """A copy that has not got its name yet, made and locked by this process alone. What an earlier run of ours wrote is compared
-    instead of written again."""
-
-    def __init__(self, target: Path) -> None:
-        self.path = _part_of(target)
-        target.parent.mkdir(parents=True, exist_ok=True)
-        flags = os.O_RDWR | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
-        try:
-            self.handle = os.open(self.path, flags | os.O_CREAT | os.O_EXCL, 0o644)
-            if not _locked(self.handle):
-                raise FileExistsError
-        except FileExistsError:
-            if not self._gone_on_with(flags):
-                self.path = self.path.with_name(f".{secrets.token_hex(12)}{PART}")
-                self.handle = os.open(self.path, flags | os.O_CREAT | os.O_EXCL, 0o644)
-                _locked(self.handle)
-        self.have, self.at = os.fstat(self.handle).st_size, 0
-
-    def _gone_on_with(self, flags: int) -> bool:
-        """Opens what an earlier run left; False if somebody writes it just now, or it is another file's second name."""
-        try:
-            self.handle = os.open(self.path, flags)
-        except OSError:
-            return False
-        held = os.fstat(self.handle)
-        if stat.S_ISREG(held.st_mode) and held.st_nlink == 1 and held.st_uid == os.geteuid() and _locked(self.handle):
-            return True
-        os.close(self.handle)
-        return False
-
-    def close(self) -> None:
-        if self.handle >= 0:
-            os.close(self.handle)
-            self.handle = -1
-
-    def add(self, block: memoryview) -> None:
-        overlap = min(max(self.have - self.at, 0), len(block))
-        if overlap and os.pread(self.handle, overlap, self.at) != block[:overlap]:
-            self.have = overlap = 0
-        while overlap < len(block):
-            overlap += os.pwrite(self.handle, block[overlap:], self.at + overlap)
-        self.at += len(block)
-
-    def finish(self, size: int, changed_ns: int) -> None:
-        os.ftruncate(self.handle, size)
-        os.utime(self.handle, ns=(changed_ns, changed_ns))
-        os.fsync(self.handle)
-
-    def named(self, target: Path) -> bool:
-        """Gives it its name; False if that is taken."""
-        if disk.name(self.path, target):
-            return True
-        with contextlib.suppress(OSError):
-            self.path.unlink()
-        return False
-
-    def withdraw(self, target: Path) -> None:
-        """Takes its name away again; what has come under that name instead is left alone."""
-        with contextlib.suppress(OSError):
-            if os.path.samestat(os.lstat(target), os.fstat(self.handle)) and disk.name(target, self.path):
-                self.path.unlink()
-
-
-def _locked(handle: int) -> bool:
-    """Locks a file or folder for this process; False if another has it. Disks that know no locks give it to everybody."""
-    try:
-        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return False
-    except OSError:
-        pass
-    return True
-
-
 @contextlib.contextmanager
 def _alone(roots: Iterable[Path], waits: Callable[[Path], None]) -> Iterator[None]:
     """Holds the places as the only offload that writes there; ``waits`` is called while another one does. In one order for all, so
@@ -458,111 +373,10 @@ def _alone(roots: Iterable[Path], waits: Callable[[Path], None]) -> Iterator[Non
             root.mkdir(parents=True, exist_ok=True)
             handle = os.open(root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
             stack.callback(os.close, handle)
-            while not _locked(handle):
+            while not locked(handle):
                 waits(root)
                 time.sleep(0.2)
         yield
-
-
-def manifest_name(roots: Iterable[Path], places: set[str]) -> str:
-    """The manifest's name at all of these places: the first that neither a file of the card nor anything that is not ours has there."""
-    roots = list(roots)
-    names = (MANIFEST, f"adzer-{MANIFEST}", *(f"adzer-{n}-{MANIFEST}" for n in range(2, 1000)))
-    return next(n for n in names if n not in places and all(_ours(root / n) for root in roots))
-
-
-def _record(path: Path) -> Path:
-    """Where it is kept how the manifest at ``path`` was when we wrote it last."""
-    place = os.fsencode(os.path.realpath(path.parent)) + b"/" + os.fsencode(path.name)
-    return platformdirs.user_data_path("adzer") / "manifests" / xxhash.xxh3_128_hexdigest(place)
-
-
-def _ours(path: Path) -> bool:
-    """Is there nothing, or a manifest that we wrote, with no more than lines of ours added to it?"""
-    try:
-        if not stat.S_ISREG(os.lstat(path).st_mode):
-            return False
-        held, known = path.read_bytes(), _record(path).read_text("ascii").split("\n")
-    except OSError:
-        return not os.path.lexists(path)
-    for size, digest in (line.split() for line in known if line.count(" ") == 1 and line.split()[0].isdecimal()):
-        was, added = held[: int(size)], held[int(size) :]
-        if hashlib.sha256(was).hexdigest() == digest and all(not line or _LINE.fullmatch(line) for line in added.split(b"\n")[:-1]):
-            return True
-    return False
-
-
-_LINE = re.compile(rb"\\?([0-9a-f]{32})  (.+)", re.DOTALL)
-
-
-class _Manifest:
-    """Lines of ``hash  place``, added as files are verified and put in order at the end."""
-
-    def __init__(self, root: Path, name: str) -> None:
-        self.path = root / name
-        self.held = read_manifest(self.path)
-        fresh = not os.path.lexists(self.path)
-        flags = os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC | (os.O_CREAT | os.O_EXCL if fresh else 0)
-        self.file = os.fdopen(os.open(self.path, flags, 0o644), "ab")
-        if fresh:
-            self._remember(b"")
-        elif self.file.tell():
-            self.file.write(b"\n")  # in case the last line was cut off
-
-    def _remember(self, *contents: bytes) -> None:
-        """So that a later run knows it as ours; where that cannot be kept, a later run begins another."""
-        kept = _record(self.path)
-        with contextlib.suppress(OSError):
-            kept.parent.mkdir(parents=True, exist_ok=True)
-            part = kept.with_name(f".{secrets.token_hex(8)}")
-            part.write_text("\n".join(f"{len(c)} {hashlib.sha256(c).hexdigest()}" for c in contents), "ascii")
-            part.replace(kept)
-
-    def add(self, digest: str, place: str) -> None:
-        self.held[place] = digest
-        self.file.write(_line(digest, place))
-        self.file.flush()
-
-    def close(self) -> None:
-        mine = os.fstat(self.file.fileno())
-        self.file.close()
-        content = b"".join(_line(digest, place) for place, digest in sorted(self.held.items()))
-        part = self.path.with_name(f".{secrets.token_hex(12)}{PART}")
-        with part.open("xb") as out:
-            out.write(content)
-            out.flush()
-            os.fsync(out.fileno())
-        try:
-            if os.path.samestat(os.lstat(self.path), mine):  # nobody has put another in its place
-                self._remember(content, self.path.read_bytes())  # as it will be, and as it is if that does not come to pass
-                part.replace(self.path)
-        finally:
-            part.unlink(missing_ok=True)
-
-
-def _line(digest: str, place: str) -> bytes:
-    raw = os.fsencode(place)
-    if b"\\" in raw or b"\n" in raw:
-        return b"\\" + digest.encode() + b"  " + raw.replace(b"\\", b"\\\\").replace(b"\n", b"\\n") + b"\n"
-    return digest.encode() + b"  " + raw + b"\n"
-
-
-def read_manifest(path: Path) -> dict[str, str]:
-    """Place → hash; lines that are no such pair are left out."""
-    held = {}
-    try:
-        if not stat.S_ISREG(path.stat().st_mode):
-            return {}
-        for line in path.read_bytes().split(b"\n"):
-            escaped = line.startswith(b"\\")
-            if match := _LINE.fullmatch(line):
-                raw = match[2]
-                if escaped:
-                    raw = re.sub(rb"\\(.)", lambda m: b"\n" if m[1] == b"n" else m[1], raw)
-                held[os.fsdecode(raw)] = match[1].decode()
-    except OSError:
-        pass
-    return held
 
 
 def offload(

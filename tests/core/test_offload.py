@@ -19,6 +19,7 @@ import pytest
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake import offload as module
 from adzer.core.intake.card import PART, survey
+from adzer.core.intake.copies import part_of
 from adzer.core.intake.manifest import MANIFEST, read_manifest
 from adzer.core.intake.offload import Control, destination, offload
 
@@ -175,7 +176,7 @@ def test_a_disk_that_lies_is_found_out(card, tmp_path, monkeypatch):
     real = module.Part.finish
 
     def flip(part, size, changed):
-        if part.path == module._part_of(part.path.parent / "C0002.mov"):
+        if part.path == part_of(part.path.parent / "C0002.mov"):
             os.pwrite(part.handle, b"\0\0\0\0", 1000)
         real(part, size, changed)
 

@@ -103,7 +103,8 @@ class RigLens(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """How two round lenses of a camera stand: ``turn``, ``gain``, ``black``, ``falls`` and ``error`` as of ``JoinSettings``; ``base``: metres
-    between them; ``variant``: what the camera is in, or has before it, where that makes other lenses of them; ``readout`` as of ``LensCard``."""
+    between them; ``variant``: what the camera is in, or has before it, where that makes other lenses of them; ``readout`` as of ``LensCard``;
+    ``whole``: degrees by which directions may be off over the whole of each lens, None: only where both see was looked at."""
 
     title: str
     lenses: tuple[RigLens, RigLens]
@@ -116,6 +117,7 @@ class RigCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     note: str = ""
     variant: Annotated[str, Meta(max_length=80)] = ""
     readout: Readout | None = None
+    whole: Annotated[float, Meta(ge=0, le=180)] | None = None
 
 
 class DeliveryCard(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -90,7 +90,7 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
     taken = Round((2 * N, N), tuple(Lens((0.5 + n) * N, 0.5 * N, 0.48 * N, 200.0, 180.0 * n) for n in (0, 1)))
     if not known:
         taken = rig.seeing([planes], form, taken, (0, 0), power)
-    found = rig.calibrate([planes], form, taken, (0, 0), power, not known)
+    found = rig.calibrate([planes], form, taken, (0, 0), power, rig.USUAL if known else rig.GUESSED)
     off = apart(found, turn)
     assert np.median(off) < 0.06 and np.quantile(off, 0.95) < 0.15, (np.median(off), np.quantile(off, 0.95))
     assert np.median(off) < found.error < 1.0 and np.abs(np.array(found.light.gain) * 0.8 - 1).max() < 0.02
@@ -99,7 +99,7 @@ def test_lenses_are_found_as_photographs_not_ours_show_them(name, known):
         twice = np.hstack([both_[:, :N], both_[:, :N]])
         same = [tuple(np.ascontiguousarray(twice[..., c]) for c in range(3))]
         with pytest.raises(AdzerError, match="does not go together|too little|Nothing was found"):
-            rig.calibrate(same, form, rig.seeing(same, form, taken, (0, 0), power), (0, 0), power, True)
+            rig.calibrate(same, form, rig.seeing(same, form, taken, (0, 0), power), (0, 0), power, rig.GUESSED)
     if known:
         other = np.hstack([both_[:, :N], lens_over(photograph("rocket"), np.eye(3), 1.0, N, *SECOND)])
         with pytest.raises(AdzerError, match="too little to match"):

@@ -26,6 +26,7 @@ from ..space.sphere import Array, Lens, Round, angles, rotation, turning
 from . import measure
 from .measure import Light, Matched
 from .met import Along
+from .selfcalibration import Law
 from .settings import JoinSettings
 
 LONG, HIGH = 12.0, 3.6  # degrees that a piece is wide round the axis, and high
@@ -36,7 +37,8 @@ DOUBTED = 1.5  # degrees of doubt from which on nothing was measured
 LOW = 0.05  # of an upright direction, from which on up nothing is of the ground
 ABOUT = 1.8  # degrees round about which a piece is looked for, where it was found to stand
 USUAL = (0.001, 0.001, 0.003, 0.01)  # by which lenses are off what they are taken for: centre and radius, in shares of the radius, and k1
-GUESSED = (0.001, 0.001, 0.02, 0.003)
+GUESSED = (0.001, 0.001, 0.02, 0.003)  # where nobody knows how far they see
+SOLVED = (0.0005, 0.0005, 0.0005, 0.0005)  # where the camera turned, and told what they are
 FINE = 0.02  # degrees by which the sharpest pieces are found off
 NEAR = 0.02  # degrees from which on a thing stands apart
 VARIANTS = ("", "in a case", "under water", "with other glass before it")  # in which a camera's lenses are other ones
@@ -63,7 +65,8 @@ class Near(msgspec.Struct, frozen=True):
 
 class Rigged(msgspec.Struct, frozen=True):
     """``matched``: as it was before the lenses were doubted; the rest is after. ``ground``: degrees that even ground
-    straight below stands apart, 0 if none is seen. ``along``: None, if the way on which they meet was not looked at."""
+    straight below stands apart, 0 if none is seen. ``along``: None, if the way on which they meet was not looked at. ``law``: what turning
+    told of the whole of each lens; None: nothing."""
 
     matched: Matched
     turn: tuple[float, float, float]
@@ -74,17 +77,20 @@ class Rigged(msgspec.Struct, frozen=True):
     near: tuple[Near, ...]
     ground: float
     along: Along | None = None
+    law: Law | None = None
 
     @property
     def saw(self) -> str:
         worst = max(self.errors, key=lambda e: e.degrees)
-        return f"{self.matched.saw} Fitted, the lenses agree to {worst.degrees:.3f}° ({worst.pixels:.1f} px) where they agree least."
+        fitted = f"{self.matched.saw} Fitted, the lenses agree to {worst.degrees:.3f}° ({worst.pixels:.1f} px) where they agree least."
+        return f"{fitted} {self.law.saw}" if self.law is not None else fitted
 
 
 def answers(found: Rigged) -> dict[str, object]:
     """As ``JoinSettings`` takes them."""
     plain = msgspec.to_builtins(found.lenses)
-    held: dict[str, object] = {"turn": list(found.turn), "error": found.error, "lenses": plain, **_light(found.light)}
+    whole = found.law.error if found.law is not None else None
+    held: dict[str, object] = {"turn": list(found.turn), "error": found.error, "whole": whole, "lenses": plain, **_light(found.light)}
     return held | {"met": msgspec.to_builtins(found.along.met) if found.along is not None else []}
 
 
@@ -94,7 +100,8 @@ def _light(held: Light | RigCard) -> dict[str, object]:
 
 def by_card(card: RigCard, name: str | None = None) -> dict[str, object]:
     """The same of a card, which knows nothing of a shot's seam."""
-    made = {"turn": list(card.turn), "error": card.error, "lenses": msgspec.to_builtins(card.lenses), "rig": name, **_light(card)}
+    lenses = msgspec.to_builtins(card.lenses)
+    made = {"turn": list(card.turn), "error": card.error, "whole": card.whole, "lenses": lenses, "rig": name, **_light(card)}
     return made | ({"base": card.base} if card.base is not None else {})
 
 
@@ -104,7 +111,10 @@ def card_of(found: Rigged | JoinSettings, title: str, variant: str = "", base: f
     base = base or (None if isinstance(found, Rigged) else found.base)
     if found.lenses is None or found.error is None:
         raise AdzerError("Nobody has measured these lenses; there is nothing to keep. Measure them first.")
-    return RigCard(title, found.lenses, found.turn, light.gain, found.error, light.black, light.falls, base, variant=variant, readout=readout)
+    whole = found.whole if isinstance(found, JoinSettings) else found.law.error if found.law is not None else None
+    return RigCard(
+        title, found.lenses, found.turn, light.gain, found.error, light.black, light.falls, base, variant=variant, readout=readout, whole=whole
+    )
 
 
 def keep(card: RigCard) -> str:
@@ -135,6 +145,7 @@ def text(card: RigCard) -> str:
     lines = [f"title = {quoted(card.title)}", f"turn = {numbers(card.turn)}", f"gain = {numbers(card.gain)}"]
     lines += [f"variant = {quoted(card.variant)}"] if card.variant else []
     lines += [f"black = {numbers(card.black)}", f"falls = {card.falls:g}", f"error = {card.error:.4g}"]
+    lines += [f"whole = {card.whole:.4g}"] if card.whole is not None else []
     lines += [f"base = {card.base:g}"] if card.base is not None else []
     lines += [f"readout = {card.readout:g}"] if card.readout is not None else []
     for lens in card.lenses:
@@ -181,9 +192,10 @@ class _Points:
 
 
 def calibrate(
-    frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], curve: Curve | None, guessed: bool = False
+    frames: Sequence[tuple[Plane, ...]], samples: Samples, lens: Round, corner: tuple[int, int], curve: Curve | None,
+    usual: tuple[float, ...] = USUAL,
 ) -> Rigged:
-    """As ``measure.match``, whose errors it raises; ``guessed``: how far the lenses see is not known well."""
+    """As ``measure.match``, whose errors it raises; ``usual``: how far the lenses may be off what they are taken for."""
     matched = measure.match(frames[:2], samples, lens, corner, curve)  # from which the rest begins
     held, turn = lens, rotation(*matched.turn)
     for _ in range(2):  # pieces are cut out along the lenses as they are known by then
@@ -193,7 +205,7 @@ def calibrate(
                 f"Where both lenses see there is too little to measure them by: {len(points.first)} sharp pieces were found again. Take a shot "
                 "with more to see at its sides, or let the lenses only be matched (adzer lenses)."
             )
-        held, turn, rest, far, error, ground = _fitted(points, lens, turn, GUESSED if guessed else USUAL)
+        held, turn, rest, far, error, ground = _fitted(points, lens, turn, usual)
     if error > DOUBTED:
         raise AdzerError(
             f"What the two lenses show where both see does not go together: directions disagree by {error:.1f}°. Are they the front and the "

@@ -58,7 +58,8 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
                how much both fall off to the rim, as a logarithm
     blend      degrees over which one passes into the other, what is fine over a third of that; ``met``: where, and what is to be done there,
                over the take; ``close``: is what stands apart there brought together?
-    error      of ``turn``, in degrees, as measured; None: not measured
+    error      of ``turn``, in degrees, as measured; None: not measured. ``whole``: of directions over all of each lens, as the camera's turning
+               told it; None: only where both see was looked at
 
     Of a sphere:
 
@@ -93,6 +94,7 @@ class JoinSettings(Settings, frozen=True, forbid_unknown_fields=True):
     falls: Annotated[float, Meta(ge=-2.0, le=4.0)] = 0.0
     blend: Annotated[float, Meta(ge=1.0, le=20.0)] = 3.0
     error: Annotated[float, Meta(ge=0.0, le=180.0)] | None = None
+    whole: Annotated[float, Meta(ge=0.0, le=180.0)] | None = None
     half: bool = False
     leading: Literal["left", "right"] = "left"
     screen: Literal["desk", "room", "hall", "headset"] = "room"

@@ -58,8 +58,8 @@ def law_error(across: float, angle: float) -> float:
 def _law_unknown(across: float) -> Finding:
     worst = max(law_error(across, a) for a in np.arange(0.0, 90.0, 2.5).tolist())
     text = (
-        f"The lenses were calibrated from what both see, which tells nothing of the rest of each lens: between its middle and the overlap "
-        f"directions may be off by up to {worst:.1f}°. Straight edges that bend there show it."
+        f"The lenses were calibrated where both see. Elsewhere directions may be off by up to {worst:.1f}°: take a shot in which the camera "
+        "turns, and measure the lenses on it."
     )
     return Finding(Level.NOTE, "lens-law-unknown", text, "join")
 
@@ -80,7 +80,7 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
             "both see: on Join, with adzer lenses, or adzer reframe --match."
         )
         findings.append(Finding(Level.NOTE, "lenses-not-matched", text, "join"))
-    if matched and settings.lenses:
+    if matched and settings.lenses and settings.whole is None:
         findings.append(_law_unknown(max(held.across for held in settings.lenses)))
     turning = Turning.fixed(rotation(*settings.turn)) if any(settings.turn) else None
     light = None if alike else tuple(tuple(row) for row in np.column_stack([np.diag(settings.gain), settings.black]).tolist())

@@ -88,12 +88,15 @@ class Turns:
     )  # fmt: skip
 
     def prepared(self, frame: Frame) -> Seen:
+        return self.looked(frame.number, self.picture(frame))
+
+    def picture(self, frame: Frame) -> Picture:
+        """What the lenses see of a frame, upright and small."""
         wide = WIDE * frame.raster[0] // self.region[2]
         side = cell(frame.raster[0], wide)
         x, y, w, h = (v // side for v in self.region)
         seen = np.rot90(small(frame, self.samples, wide), -self.turn // 90)[y : y + h, x : x + w]
-        picture = np.ascontiguousarray(np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8))
-        return self.looked(frame.number, picture)
+        return np.ascontiguousarray(np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8))
 
     def looked(self, number: int, picture: Picture) -> Seen:
         return Seen(number, picture, self._views(picture, np.eye(3)))
@@ -143,6 +146,25 @@ class Turns:
         a, b, _ = self._followed(before.views, now.views, [_corners(v) for v in before.views], np.eye(3))
         still = np.linalg.norm(a @ self._step(before, now).turn.T - b, axis=1) < COARSE
         return self.lens.place(a) + self.region[:2], self.lens.place(b) + self.region[:2], still
+
+    def turned(self, before: Seen, now: Seen) -> float | None:
+        """About how many degrees what is recorded turned; None if too few corners go together."""
+        a, b, _ = self._followed(before.views, now.views, [_corners(v) for v in before.views], np.eye(3))
+        found = voted(a, b, COARSE)
+        return None if found is None else float(np.degrees(np.linalg.norm(turned_about(found[0]))))
+
+    def followed(self, before: Seen, now: Seen) -> tuple[Array, Array, Array, Array] | None:
+        """(n, 3) directions of corners in a frame and in a later one; about how what is recorded turned, and where the camera travels, which
+        may say nothing. None if too few go together."""
+        corners = [_corners(v) for v in before.views]
+        a, b, _ = self._followed(before.views, now.views, corners, np.eye(3))
+        found = voted(a, b, COARSE)
+        if found is None:
+            return None
+        if np.linalg.norm(turned_about(found[0])) > ANEW:
+            a, b, _ = self._followed(before.views, self._views(now.picture, found[0]), corners, found[0])
+        turn, along, _ = _travelled(a, b, found[0])
+        return a, b, turn, along
 
     def _up(self, seen: Seen) -> tuple[float, float, float, float]:
         half = isinstance(self.lens, Equirect) and not self.lens.whole  # of which no circle goes all the way round

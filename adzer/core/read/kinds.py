@@ -27,10 +27,11 @@ Array = NDArray[np.float64]
 
 
 def features(levels: Levels) -> Array:
-    """Where the luma lies, how much of it is at each end, and how far colours go, (14,)."""
+    """Where luma and the lowest channel lie, how much there is at each end, and how far colours go, (20,)."""
     q = [levels.quantile(s) for s in (0.001, 0.02, 0.1, 0.3, 0.5, 0.7, 0.9, 0.98, 0.999)]
     span = max(q[7] - q[1], 0.04)
-    return np.array([*q, levels.top(1e-3), *(4 * c for c in levels.colours), min(levels.colourfulness / span, 0.6)])
+    colours = (*(4 * c for c in levels.colours), min(levels.colourfulness / span, 0.6), *levels.strongest)
+    return np.array([*q, levels.top(1e-3), *colours, *levels.deepest])
 
 
 def softmax(scores: Array) -> Array:

@@ -23,7 +23,9 @@ class Levels(msgspec.Struct, frozen=True):
 
     ``low`` and ``high``: the luma below and above which one pixel in a thousand lies. ``colourfulness``: mean distance
     of Cb, Cr from grey, ``colours`` the same in the dark, middle and light third of pixels. ``brightest``: share of
-    pixels per bin of their highest channel over ``DOMAIN``, ``luma`` of their luma.
+    pixels per bin of their highest channel over ``DOMAIN``, ``luma`` of their luma. ``deepest``: the lowest channel
+    below which a thousandth, a hundredth and a tenth of the pixels lie; ``strongest``: how far a pixel's channels lie
+    apart, in the middle, at nine tenths and at 99 of 100 pixels.
     """
 
     sampled: tuple[int, ...]
@@ -34,6 +36,8 @@ class Levels(msgspec.Struct, frozen=True):
     brightest: tuple[float, ...]
     luma: tuple[float, ...]
     colours: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    deepest: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    strongest: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
     def share_above(self, signal: float) -> float:
         """Share of pixels whose highest channel lies above ``signal``."""
@@ -64,23 +68,40 @@ def measure(frames: list[Frame], samples: Samples, inside: Inside = None) -> Lev
     ``inside`` takes pixel columns and rows and says which count (a round lens's surround says nothing).
     """
     seen = [_frame(frame, samples, inside) for frame in frames]
-    rgb_top = np.concatenate([s[0] for s in seen])
-    luma = np.concatenate([s[1] for s in seen])
-    away = np.concatenate([s[2] for s in seen])
+    return _levels(tuple(f.number for f in frames), *(np.concatenate(values) for values in zip(*seen, strict=True)))
+
+
+def levels(signal: NDArray[np.float64]) -> Levels:
+    """Levels of R′G′B′ values (n, 3) by BT.709's luma, of no frames."""
+    luma = signal @ np.array([0.2126, 0.7152, 0.0722])
+    away = np.hypot((signal[:, 2] - luma) / 1.8556, (signal[:, 0] - luma) / 1.5748)
+    return _levels((), signal, luma, away)
+
+
+def _levels(sampled: tuple[int, ...], signal: NDArray[np.float64], luma: NDArray[np.float64], away: NDArray[np.float64]) -> Levels:
+    """Of pixels' R′G′B′ (n, 3), luma and distance from grey, (n,) each."""
+    top, least = signal.max(axis=-1), signal.min(axis=-1)
     low, middle, high = np.quantile(luma, [0.001, 0.5, 0.999])
     thirds = np.quantile(luma, [1 / 3, 2 / 3])
     parts = (away[luma < thirds[0]], away[(luma >= thirds[0]) & (luma < thirds[1])], away[luma >= thirds[1]])
     dark, mid, light = (round(float(p.mean()), 5) if len(p) else 0.0 for p in parts)
     return Levels(
-        sampled=tuple(f.number for f in frames),
+        sampled=sampled,
         low=round(float(low), 5),
         middle=round(float(middle), 5),
         high=round(float(high), 5),
         colourfulness=round(float(away.mean()), 5),
-        brightest=_histogram(rgb_top),
+        brightest=_histogram(top),
         luma=_histogram(luma),
         colours=(dark, mid, light),
+        deepest=_quantiles(least, (0.001, 0.01, 0.1)),
+        strongest=_quantiles(top - least, (0.5, 0.9, 0.99)),
     )
+
+
+def _quantiles(values: NDArray[np.float64], shares: tuple[float, float, float]) -> tuple[float, float, float]:
+    a, b, c = (round(float(v), 5) for v in np.quantile(values, shares))
+    return a, b, c
 
 
 def _histogram(values: NDArray[np.float64]) -> tuple[float, ...]:
@@ -91,7 +112,7 @@ def _histogram(values: NDArray[np.float64]) -> tuple[float, ...]:
 def _frame(
     frame: Frame, samples: Samples, inside: Inside
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Highest channel, luma and distance from grey of the sampled pixels."""
+    """R′G′B′, luma and distance from grey of the sampled pixels."""
     stride = max(STRIDE, frame.raster[0] // 640)
     codes = sampling.codes(frame, samples, stride)
     if inside is not None:
@@ -107,4 +128,4 @@ def _frame(
         unit = 2.0 ** (samples.format.bits - 8)
         luma = (codes[:, 0] - (16 * unit if samples.limited else 0)) / (219 * unit if samples.limited else samples.top)
         away = np.hypot(*(codes[:, 1:] / unit - 128).T) / 224
-    return rgb.max(axis=-1), luma, away
+    return rgb, luma, away

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from numpy.typing import NDArray
 
 from ..errors import AdzerError
-from ..join import along, eyes, measure, rig, strip
+from ..join import along, eyes, measure, rig, selfcalibration, strip
 from ..join.measure import Matched, match
 from ..join.step import around, aside
 from ..light import names
@@ -18,6 +18,7 @@ from ..light.curves import Curve
 from ..light.samples import Samples
 from ..look import cuts
 from ..look.sampling import signal, signal_at
+from ..look.turns import Turns
 from ..media.decode import opened, upright
 from ..media.probe import FileFacts
 from ..picture import Picture
@@ -38,13 +39,37 @@ def match_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> Matched:
 
 
 def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.Rigged:
-    """The same, the lenses themselves doubted, too; how far they see is found where nobody has said it. And the way on which they meet."""
+    """The same, the lenses themselves doubted, too: what each does to angles by how it turns, where the camera turns; how far they see by where
+    both see, where nobody has said it. And the way on which they meet."""
     frames, samples, lens, corner, curve = _looked_at(facts, route, seen, 2 * FRAMES)
-    guessed = route.shape.across is None and route.join.lenses is None and len(lens.lenses) == 2
-    if guessed:
+    known = route.shape.across is not None or route.join.lenses is not None
+    solved = _by_turning(facts, route, seen)
+    if solved is not None:
+        lens = solved[0]
+    elif not known and len(lens.lenses) == 2:
         lens = rig.seeing(frames[:1], samples, lens, corner, curve)
-    found = rig.calibrate(frames, samples, lens, corner, curve, guessed)
+    guessed = solved is None and not known and len(lens.lenses) == 2
+    try:
+        found = rig.calibrate(frames, samples, lens, corner, curve, rig.SOLVED if solved else rig.GUESSED if guessed else rig.USUAL)
+    except AdzerError as error:
+        if solved is not None or route.shape.across is None:
+            raise
+        raise AdzerError(
+            f"{error} The lenses were declared to see {route.shape.across:g}° and taken as equidistant, which they may not be. Leave the "
+            "angle out, or take a shot in which the camera turns."
+        ) from None
+    found = replace(found, law=solved[1] if solved else None)
     return replace(found, along=along_seam(facts, route.with_("join", **rig.answers(found)), seen))
+
+
+def _by_turning(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Round, selfcalibration.Law] | None:
+    """The lenses by points that are followed while the camera turns; None if it hardly does, or too little is to be followed."""
+    picture, lens, _, _, samples = _lenses(facts, route, seen)
+    region = picture.region(route.shape.eye)
+    analysis = Turns(samples, lens, region, picture.turn)
+    with opened(facts.sources, facts.fingerprint) as reader:
+        pairs = selfcalibration.chosen(lambda n: analysis.picture(reader.frame(n)), len(reader), float(facts.rate or 25), analysis)
+    return selfcalibration.by_turning(pairs, analysis, rotation(*route.join.turn))
 
 
 def along_seam(facts: FileFacts, route: Route, seen: Seen | None) -> along.Along:

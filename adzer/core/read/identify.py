@@ -19,6 +19,9 @@ from .seen import Disc, Guess, Halves, Seen, Wrap
 EYE_SHAPES = tuple(Fraction(n) for n in ("16/9", "256/135", "4/3", "3/2", "1", "2", "239/100"))
 AGREE = 0.8
 ALIKE = 0.998  # no two eyes see that nearly the same: a pattern that repeats does
+DEPTH = 0.12  # per cent of an eye's width: two eyes see near and far things apart, which no single shift explains
+PORTHOLE = 0.75  # one round picture is as often a porthole, or a mask, as it is a lens
+SQUARE = 0.75  # a flat square whose first and last rows are even looks like half a sphere
 TINY = 120  # pixels a side, below which there is no form to be seen
 
 
@@ -101,12 +104,20 @@ def _eyes(views: list[np.ndarray], shape: float) -> tuple[Guess, Guess, Guess, H
     confident = 0.9 if near[packing] < 0.03 and abs(near["full"] - near["half"]) > 0.03 else 0.6
     if best.agree > ALIKE:
         sure = min(sure, 0.6)
+    if (apart := _spread(best)) < DEPTH:
+        sure, saw = min(sure, 0.6), f"{saw}; but all of it moved by one step (within {apart:.2f} % of an eye's width), as a picture shown twice does"
     return (
         Guess(best.packing, round(sure, 3), saw),
         Guess(packing, confident, told),
         _first(best, "below is usually nearer"),
         best,
     )
+
+
+def _spread(compared: Halves) -> float:
+    """Per cent of an eye's width by which shifts differ from place to place: between the lowest and the highest sixth of them."""
+    shifts = [d for _, d in compared.places]
+    return float(np.subtract(*np.quantile(shifts, [5 / 6, 1 / 6]))) if shifts else 0.0
 
 
 def _better(tried: dict[str, Halves]) -> tuple[Halves, Halves]:
@@ -138,7 +149,7 @@ def _projection(
         told = ", ".join(f"{d.radius * 2:.0f} px across at {d.x:.0f}, {d.y:.0f}" for d in found)
         both = len(found) == 2 and eyes.value == "one"
         return (
-            Guess("fisheye", 0.95, f"{len(found)} round {'picture' if len(found) == 1 else 'pictures'}: {told}"),
+            Guess("fisheye", 0.95 if len(found) == 2 else PORTHOLE, f"{len(found)} round {'picture' if len(found) == 1 else 'pictures'}: {told}"),
             Guess("360" if both else "180", 0.85, "2 lenses that see different things" if both else "1 lens an eye sees about half of all round"),
             check, Guess("full", 0.9, "a round picture is not squeezed") if eyes.value not in (None, "one") else packing,
         )  # fmt: skip
@@ -155,6 +166,7 @@ def _projection(
             sure = min(sure, 0.6)  # a plain edge meets any other
         if wanted == 1.0:
             sure -= 0.1 * (abs(check.seam - projection.SEAM) < 0.4)
+            sure = min(sure, SQUARE) if layout.packing == "one" else sure
         if form == "full" or packing.value is not None:
             packing = (
                 Guess(form, round(sure, 3), f"an eye is {layout.shape:.2f}:1 and covers {full}°")

@@ -1,8 +1,10 @@
 """Which kind of curve does footage look like: display, log, linear, PQ or HLG?
 
-Small networks that were taught on some thousand simulated shots of known curve vote on how its levels lie (``sim.suite``
-makes the collection and teaches them). Footage unlike all of those shots, or on which they do not agree, is said to be not
-known. Untagged PQ and log have the same levels in most scenes; PQ is rare without its tag, and the collection holds few.
+Small networks that were taught on some thousand shots of known curve vote on how its levels lie (``sim.suite`` makes the
+collection, of the simulated world and of photographs, and teaches them). Footage unlike all of those shots, or on which they do
+not agree, is said to be not known. Untagged PQ and log have the same levels in most scenes; PQ is rare without its tag, and the
+collection holds few. Of photographs from packages that nothing was taught on, votes of 90–95 % were right in 92 of 100, and votes
+above that in 97: levels alone never tell more, so that nothing is said to be surer than ``SUREST``.
 """
 
 from __future__ import annotations
@@ -71,9 +73,10 @@ def _collection() -> _Collection:
     return _Collection(scaled, mean, scale, float(np.median(np.sort(apart, axis=1)[:, NEAREST])), nets)
 
 
-# Every log curve that is published keeps black well above code 0 and a clipped sensor below the top.
-LOG_BLACK, LOG_WHITE = 0.045, 0.965
+# Every log curve that is published keeps black above code 0, read as limited range, too, and a clipped sensor below the top.
+LOG_BLACK, LOG_WHITE = 0.02, 0.965
 BEYOND_LOG = np.array([1.0, 0.02, 1.0, 0.3, 1.0])
+SUREST = 0.95
 NEVER_SURE = 0.75  # of what comes without a tag only rarely, by its look alone
 # BT.2100 (table 9) knows PQ and HLG with 10 or 12 bits only, and linear light in 8 has no blacks left.
 IN_EIGHT_BITS = np.array([1.0, 1.0, 0.0, 0.0, 0.0])
@@ -96,7 +99,7 @@ def guess(levels: Levels, bits: int = 10) -> Guess:
         votes = votes * BEYOND_LOG
     votes = votes / votes.sum()
     best, second = (int(i) for i in np.argsort(votes)[::-1][:2])
-    sure = float(votes[best])
+    sure = min(float(votes[best]), SUREST)
     saw += f"; {sure:.0%} like {WORDS[KINDS[best]]}"
     if votes[second] > 0.1:
         saw += f", {votes[second]:.0%} like {WORDS[KINDS[second]]}"

@@ -24,6 +24,7 @@ Array = NDArray[np.float64]
 ACROSS = 220  # pixels of a part that are looked at
 AS_THEY_ARE = 0.5  # of display examples, that keep the photograph's own levels
 HAZE = 0.12  # of all examples
+GREY = 0.1  # of all examples, of which colours tell nothing
 SHARES = (0.46, 0.42, 0.05, 0.02, 0.05)  # of examples, in the order of ``kinds.KINDS``
 ENDINGS = (".png", ".jpg", ".jpeg", ".webp")
 
@@ -62,6 +63,8 @@ def hazed(light: Array, rng: np.random.Generator) -> Array:
 def example(picture: NDArray[np.uint8], kind: str, rng: np.random.Generator) -> Array:
     """R′G′B′ signal (n, 3) of a part of the picture in a look of one kind."""
     signal = part(picture, rng)
+    if rng.random() < GREY:
+        signal = np.repeat(signal @ np.array([[0.2126], [0.7152], [0.0722]]), 3, axis=1)
     haze = rng.random() < HAZE
     if kind == "display" and not haze and rng.random() < AS_THEY_ARE:
         return signal

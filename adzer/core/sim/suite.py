@@ -1,5 +1,6 @@
 """Many small recordings with known answers and no tags: the collection that curve kinds are known by, and the suite that
-identification is judged on. Collection and suite share no scene, exposure or seed, and no log curve.
+identification is judged on. Collection and suite share no scene, exposure or seed, and no log curve. The greater part of the
+collection are photographs (``photographs``), which no test shows.
 """
 
 from __future__ import annotations
@@ -228,23 +229,23 @@ def _example(number_seed: tuple[int, int]) -> tuple[np.ndarray, int]:
     return kinds.features(measure.measure(frames, form, inside)), KINDS.index(made.kind)
 
 
-def collection(count: int = 6000, seed: int = 7) -> tuple[np.ndarray, np.ndarray]:
+def collection(count: int, seed: int = 7) -> tuple[np.ndarray, np.ndarray]:
     """(features, kinds) of simulated shots, for ``read.kinds``; log curves are made up, none is a shipped card."""
     with ProcessPoolExecutor(2) as pool:
         rows = list(pool.map(_example, [(n, seed) for n in range(count)], chunksize=20))
     return np.array([r[0] for r in rows], np.float32), np.array([r[1] for r in rows], np.uint8)
 
 
-def learn(values: np.ndarray, labels: np.ndarray, members: int = 8, hidden: int = 64) -> dict[str, np.ndarray]:
+def learn(values: np.ndarray, labels: np.ndarray, members: int = 8, hidden: int = 64, epochs: int = 400) -> dict[str, np.ndarray]:
     """Several small networks (one hidden layer each, rectified), each taught on its own draw of the collection by Adam;
     their mean is the vote of ``read.kinds``."""
     x = (values - values.mean(axis=0)) / (values.std(axis=0) + 1e-6)
-    nets = [_learn_one(x, labels, seed, hidden) for seed in range(members)]
+    nets = [_learn_one(x, labels, seed, hidden, epochs) for seed in range(members)]
     names = ("w1", "b1", "w2", "b2")
     return {n: np.stack([net[i] for net in nets]).astype(np.float32) for i, n in enumerate(names)}
 
 
-def _learn_one(x: np.ndarray, y: np.ndarray, seed: int, hidden: int, epochs: int = 400) -> list[np.ndarray]:
+def _learn_one(x: np.ndarray, y: np.ndarray, seed: int, hidden: int, epochs: int) -> list[np.ndarray]:
     rng = np.random.default_rng(seed)
     n, d = x.shape
     net = [rng.normal(0, np.sqrt(2 / d), (d, hidden)), np.zeros(hidden), rng.normal(0, np.sqrt(1 / hidden), (hidden, len(KINDS))),
@@ -273,9 +274,23 @@ def cases(count: int, seed: int = 2026, width: int = 640) -> Iterator[Case]:
         yield case(n, seed, width)
 
 
-if __name__ == "__main__":
+def teach(photographs_: Path, epochs: int = 60) -> int:
+    """Writes ``read.kinds``' collection anew, of simulated shots and of the photographs below a folder. How many shots it holds."""
     from ..read.kinds import COLLECTION
+    from . import photographs
 
-    values, labels = collection()
-    np.savez_compressed(COLLECTION, features=values.astype(np.float16), kinds=labels, **learn(values, labels))  # type: ignore[arg-type]
-    print(f"{COLLECTION}: {len(values)} shots")
+    values, labels = collection(3500)
+    taken = list(photographs.collection(photographs.files(photographs_)))
+    values = np.concatenate([np.array([v for _, v, _ in taken], np.float32), values])
+    labels = np.concatenate([np.array([k for _, _, k in taken], np.uint8), labels])
+    nets = learn(values.astype(np.float64), labels, epochs=epochs)
+    np.savez_compressed(COLLECTION, features=values[::2].astype(np.float16), kinds=labels[::2], **nets)  # type: ignore[arg-type]
+    return len(values)
+
+
+if __name__ == "__main__":
+    import sys
+
+    if len(sys.argv) != 2:
+        sys.exit("usage: python -m adzer.core.sim.suite FOLDER, of a few hundred photographs as they are displayed")
+    print(f"{teach(Path(sys.argv[1]))} shots were taught.")

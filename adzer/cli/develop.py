@@ -90,7 +90,7 @@ def develop(
                  for n in (values.as_shot(sensor), neutral))  # fmt: skip
     more: dict[str, object] = {"values": records.to_plain(found), "as_shot": shot, "white": now, "neutral": list(neutral)}
     more["next_time"] = measure.next_time(found)
-    making.make(file.name, facts, seen, route, card, out, json_, more)
+    making.make(file.name, facts, seen, route, card, out, json_, more, measured={"values": records.to_json(found).encode()})
     if not json_:
         print(f"{file}: {measure.words(found)}. {measure.next_time(found)}")
 

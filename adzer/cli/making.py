@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -34,9 +35,9 @@ def card_for(name: str, out: Path) -> DeliveryCard:
 
 def make(
     name: str, facts: FileFacts, seen: Seen | None, route: Route, card: str, out: Path, json_: bool, more: dict[str, object] | None = None,
-    start: int = 0, stop: int | None = None, raster: tuple[int, int] | None = None,
+    start: int = 0, stop: int | None = None, raster: tuple[int, int] | None = None, measured: Mapping[str, bytes] | None = None,
 ) -> None:  # fmt: skip
-    """Renders, proves and tells, one master or one an eye; ``more``: what the JSON says besides."""
+    """Renders, proves and tells, one master or one an eye; ``more``: what the JSON says besides, ``measured``: what is known of the recording."""
     from ..core.compile import freeze
     from ..core.route import walk
     from ..core.run.render import render
@@ -45,7 +46,7 @@ def make(
     for added, each in route.masters:
         path = out.with_name(out.stem + added + out.suffix)
         order = freeze(Path(name).stem, facts, each, card, path.absolute(), start, stop, seen, raster=raster)
-        findings = options.told(walk(order.route, facts, seen, order.card).findings)
+        findings = options.told(walk(order.route, facts, seen, order.card, measured=measured).findings)
         with progress(name) as show:
             report = render(order, show)
         made.append({"master": str(path), "findings": findings, **records.to_plain(report)})

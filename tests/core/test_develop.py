@@ -30,6 +30,7 @@ from adzer.core.sim import raw
 from adzer.core.sim.dng import Writing, rational, write
 
 from .. import foreign
+from .test_cli import adzer
 
 ORDERS = ("rggb", "bggr", "grbg", "gbrg")
 # Two made-up calibrations: XYZ → camera under a warm and a daylight, as unequal as real ones.
@@ -475,6 +476,9 @@ def test_what_the_header_says_is_checked_against_the_values(tmp_path):
     assert (found["a"].ceiling, found["a"].floor, found["a"].diagonal) == (None, None, False)
     assert found["b"].ceiling == pytest.approx(3000, abs=2)
     assert found["c"].diagonal and found["d"].floor is not None
+    for name, said in (("b", "full at 4095"), ("c", "another order"), ("d", "black is 700")):
+        done = adzer("develop", tmp_path / f"{name}.dng", "--card", "archive", "--out", tmp_path / f"{name}.mkv")
+        assert done.returncode == 0 and said in done.stderr, (name, done.stderr)
 
 
 def test_a_video_of_sensor_values_is_developed_whether_tagged_or_not(tmp_path):

@@ -22,7 +22,7 @@ from adzer.core.space.sphere import Lens, Round
 
 from ..foreign import photograph
 
-N = 400
+N = 320
 RADIUS = 0.482
 FORM = Samples(PixelFormat(8, "4:2:0"), "bt709", False)
 LAWS = {  # r / f of an angle, and degrees across

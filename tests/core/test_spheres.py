@@ -134,6 +134,14 @@ def test_a_sphere_leaves_as_a_sphere_and_its_proof_would_notice_if_not(tmp_path,
     assert not (tmp_path / "t.mp4").exists()
 
 
+def test_a_sphere_is_kept_as_one_by_a_card_that_shows_it_nowhere():
+    facts, seen = read_file(CLIPS / "all-round.mp4")
+    route = Route().with_("read", projection="equirectangular", coverage="360")
+    for name, kept in (("archive", True), ("edit-intermediate", True), ("web-wide", False), ("native-wide", False)):
+        walked = walk(route, facts, seen, cards.delivery(name))
+        assert (walked.stopped is None) == kept and (walked.draft.target.shown is not None) == kept, name
+
+
 def test_two_half_spheres_keep_their_bounds(tmp_path):
     facts, seen = read_file(CLIPS / "all-round.mp4")  # 2:1: two squares, as two half spheres side by side are
     route = Route().with_("read", projection="equirectangular", coverage="180", eyes="side by side", first="left")

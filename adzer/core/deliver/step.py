@@ -37,7 +37,9 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
             )  # fmt: skip
         )
     whole = card.shows == "spheres" or (context.draft.rig is not None and context.draft.rig.whole)
-    whole |= context.draft.pair is not None and picture.projection == "equirectangular"
+    unrolled = picture.projection == "equirectangular"
+    whole |= context.draft.pair is not None and unrolled
+    whole |= card.encoder not in PACKED and unrolled and told(picture, card)[0] is not None  # kept or edited as it is, and not shown anywhere
     shown, unsaid = told(picture, card) if whole else (None, None)
     packed = None
     if unsaid is not None:

@@ -166,6 +166,25 @@ def test_made_between_they_are_right_or_refused(name, least):
     assert trusted >= least and worst >= 29.5
 
 
+def test_a_burnt_in_figure_is_not_mixed_and_the_rest_is_made():
+    """A time code that changes with every frame: shown as in the nearer frame, to the pixel, and all around it is made as without it."""
+    rng, counted = np.random.default_rng(2), 0
+    for name in ("camera", "coins", "gravel"):
+        photo = foreign.photograph(name)[..., 0].astype(np.uint8)
+        for shift in (1, 3):
+            a, middle, b = (np.ascontiguousarray(photo[:280, 20 + k : 340 + k]) for k in (0, shift, 2 * shift))
+            assert Moves.of(seen(a, 255), seen(b, 255)).agree >= 35
+            for picture in (a, b):
+                picture[236:252, 20:100] = np.kron(rng.choice([16, 235], (4, 20)), np.ones((4, 4)))
+            moves = Moves.of(seen(a, 255), seen(b, 255))
+            assert moves.agree < TRUSTED and moves.trusted and 0 < moves.share < 0.12, (name, moves.agree, moves.share)
+            made, early = moves.at(0.5).made(a, b, 255), moves.at(0.25).made(a, b, 255)
+            assert (early[238:250, 24:96] == a[238:250, 24:96]).all()
+            assert decibels(made[20:200, 20:-20], middle[20:200, 20:-20]) > 33, name
+            counted += 1
+    assert counted == 6
+
+
 def test_both_pictures_count_where_both_show_it():
     """Where nothing moves, the noise of both is averaged."""
     ground = foreign.photograph("grass")[:240, :320, 0] * 0.5 + 60

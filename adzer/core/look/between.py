@@ -2,7 +2,8 @@
 
 The flow is looked for both ways (Kroeger et al. 2016, dense inverse search). At a moment between, each place gets the flow of what passes
 through it then, and both pictures are brought there and mixed. How unlike the two are that were brought there says how wrong the made one may
-be: there is nothing else that either can be checked against. What only one of them shows is mixed, too: taking it of that one was tried, and
+be: there is nothing else that either can be checked against. Where that is little, a burnt-in figure or a lamp that blinks, the nearer picture
+is shown there, and the rest is made; where it is much, none is made. What only one of them shows is mixed, too: taking it of that one was tried, and
 neither films nor what slides over a photograph were any the better for it.
 """
 
@@ -20,6 +21,8 @@ from ..media.formats import Plane
 WIDE = 640  # columns on which the flow is looked for
 AT_ONE = 1 / 64  # of the time between two frames, nearer to which than this a moment is a frame's own
 TRUSTED = 30.0  # dB between both sides, below which none is made
+BLOCK, UNLIKE = 8, 20.0  # pixels a side of what is judged by itself; dB between both sides, below which it is not made
+MOST_APART, BEYOND = 0.12, 36.0  # share of a picture that may be so, if the rest agrees to as many dB
 
 Seen = NDArray[np.uint8]
 Floats = NDArray[np.float32]
@@ -59,39 +62,63 @@ class Moves:
 
     def at(self, part: float) -> Between:
         """At a moment between, 0 … 1."""
-        return Between(_through(self, part), part)
+        return Between(_through(self, part), part, self.apart if self.share else None)
+
+    @cached_property
+    def _off(self) -> Floats:
+        """Squared difference between both sides halfway, as a share of full, (rows, columns)."""
+        import cv2
+
+        size, stays = self.first.shape[1::-1], cv2.BORDER_REPLICATE
+        a, b = (
+            cv2.remap(p, *_places(_through(self, 0.5), 0.5, size, k), cv2.INTER_LINEAR, borderMode=stays).astype(np.float32)
+            for k, p in enumerate((self.first, self.second))
+        )
+        return np.asarray(((a - b) / np.float32(255)) ** 2)
+
+    @cached_property
+    def apart(self) -> Floats:
+        """(rows, columns) 1 where a block and those beside it do not agree, as where a figure changes or a lamp blinks: nothing moved there; 0
+        elsewhere, and over a block from the one to the other."""
+        import cv2
+
+        h, w = self._off.shape
+        blocks = cv2.resize(self._off, (max(1, w // BLOCK), max(1, h // BLOCK)), interpolation=cv2.INTER_AREA)
+        unlike = cv2.dilate((blocks > 10 ** (-UNLIKE / 10)).astype(np.float32), np.ones((3, 3), np.uint8))
+        wide: Any = cv2.resize(unlike, (w, h), interpolation=cv2.INTER_LINEAR)
+        return np.asarray(wide, np.float32)
 
     @cached_property
     def agree(self) -> float:
         """dB between both sides halfway; 99 where they are the same."""
-        import cv2
+        return _decibels(float(self._off.mean()))
 
-        made = self.at(0.5)
-        size, stays = self.first.shape[1::-1], cv2.BORDER_REPLICATE
-        a, b = (
-            cv2.remap(p, *made.places(size, k), cv2.INTER_LINEAR, borderMode=stays).astype(np.float32)
-            for k, p in enumerate((self.first, self.second))
-        )
-        off = float(((a - b) ** 2).mean()) / 255**2
-        return 99.0 if off < 1e-9 else min(99.0, -10 * float(np.log10(off)))
+    @cached_property
+    def share(self) -> float:
+        """Of the picture that is shown as in the nearer one, because all the rest agrees beyond doubt; 0: nothing is."""
+        share = float(self.apart.mean())
+        if self.agree >= TRUSTED or not 0 < share <= MOST_APART or _decibels(float(self._off[self.apart == 0].mean())) < BEYOND:
+            return 0.0
+        return share
+
+    @property
+    def trusted(self) -> bool:
+        """May pictures be made between the two?"""
+        return self.agree >= TRUSTED or self.share > 0
 
 
 @dataclass(frozen=True)
 class Between:
-    """A moment ``part`` of the way between two pictures, and the ``flow`` from the one to the other of what passes through each place then."""
+    """A moment ``part`` of the way between two pictures, and the ``flow`` from the one to the other of what passes through each place then.
+    ``apart``: where the nearer picture is shown as it is, 0 … 1; None: nowhere."""
 
     flow: Floats
     part: float
+    apart: Floats | None = None
 
     def places(self, size: tuple[int, int], second: int) -> tuple[Floats, Floats]:
         """Columns and rows of the first picture, or of the second, ``size`` wide and high, behind each place."""
-        import cv2
-
-        (w, h), (rows, columns) = size, self.flow.shape[:2]
-        flow = self.flow if size == (columns, rows) else cv2.resize(self.flow, size)
-        x, y = _grid((h, w))
-        by = (1 - self.part) if second else -self.part
-        return x + flow[..., 0] * np.float32(by * w / columns), y + flow[..., 1] * np.float32(by * h / rows)
+        return _places(self.flow, self.part, size, second)
 
     def made(self, first: Plane, second: Plane, top: int) -> Plane:
         """A plane (rows, columns) of codes up to ``top`` at that moment, of both pictures'."""
@@ -102,7 +129,27 @@ class Between:
             cv2.remap(plane, *self.places(size, k), cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE).astype(np.float32)
             for plane, k in ((first, 0), (second, 1))
         )
-        return np.asarray(np.clip(np.rint(b + (a - b) * np.float32(1 - self.part)), 0, top).astype(first.dtype))
+        mixed = b + (a - b) * np.float32(1 - self.part)
+        if self.apart is not None:
+            nearer = (second if self.part > 0.5 else first).astype(np.float32)
+            shown: Any = cv2.resize(self.apart, size)
+            mixed = mixed + (nearer - mixed) * shown
+        return np.asarray(np.clip(np.rint(mixed), 0, top).astype(first.dtype))
+
+
+def _decibels(off: float) -> float:
+    return 99.0 if off < 1e-9 else min(99.0, -10 * float(np.log10(off)))
+
+
+def _places(flow: Floats, part: float, size: tuple[int, int], second: int) -> tuple[Floats, Floats]:
+    import cv2
+
+    (w, h), (rows, columns) = size, flow.shape[:2]
+    sized: Any = flow if size == (columns, rows) else cv2.resize(flow, size)
+    flow = sized
+    x, y = _grid((h, w))
+    by = (1 - part) if second else -part
+    return x + flow[..., 0] * np.float32(by * w / columns), y + flow[..., 1] * np.float32(by * h / rows)
 
 
 def _grid(shape: tuple[int, ...]) -> tuple[Floats, Floats]:

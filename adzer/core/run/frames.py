@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from ..errors import UnreadableError
 from ..light.samples import Samples
-from ..look.between import AT_ONE, TRUSTED, Moves, seen
+from ..look.between import AT_ONE, Moves, seen
 from ..media.decode import Frame, Reader, opened
 from ..media.probe import FileFacts
 from ..media.still import rgba
@@ -69,6 +69,7 @@ class Prepared:
         self._first = 0
         self.damaged = set[int]()  # numbers of the frames that decoded with errors
         self.made = self.again = 0
+        self.parts = 0.0  # of pictures, in those that were made
 
     def planes(self, number: int, steps: int | None = None) -> Planes:
         steps = len(self.prepares) if steps is None else steps
@@ -96,10 +97,11 @@ class Prepared:
         if self._moves is None or self._moves[0] != number:
             self._moves = number, self.moves(number)
         moves = self._moves[1]
-        if moves.agree < TRUSTED:
+        if not moves.trusted:
             self.again += 1
             return self.planes(number + (part > 0.5))
         self.made += 1
+        self.parts += moves.share
         between, samples = moves.at(part), self.held.lying
         sizes = [samples.format.plane_size(self.held.as_recorded[1], i) for i in range(len(self.planes(number)))]
         both = zip(self.planes(number), self.planes(number + 1), sizes, strict=True)
@@ -129,12 +131,13 @@ class Prepared:
 
 class Inputs:
     """A plan's inputs opened for decoding. Use as a context manager. ``made``: frames of its first recording that were made between two so far;
-    ``again``: where these do not agree, and the nearer one was given."""
+    ``again``: where these do not agree, and the nearer one was given; ``parts``: of pictures among those made, where it was, in all."""
 
     def __init__(self, inputs: tuple[Input, ...], facts: FileFacts) -> None:
         self.inputs, self._open = inputs, ExitStack()
         self._readers: dict[object, Reader] = {}
         self.made = self.again = 0
+        self.parts = 0.0
         self.damaged = set[int]()  # of any recording: numbers of the frames that decoded with errors so far
         try:
             self._lines = [self._opened(i, facts) for i in inputs]
@@ -162,7 +165,7 @@ class Inputs:
                 at, part = numbers(held, line, frames, moments), np.zeros(len(frames))
             shared.setdefault(_recording(held), []).append((n, at, part))
         readers = [self._prepared(each) for each in shared.values() if len(frames)]
-        had = self.made, self.again
+        had = self.made, self.again, self.parts
         for k in range(len(frames)):
             planes = [line if isinstance(line, tuple) else () for line in self._lines]
             for each, prepared in zip(shared.values(), readers, strict=True):
@@ -172,6 +175,7 @@ class Inputs:
                 self.damaged |= prepared.damaged
             if readers:
                 self.made, self.again = had[0] + readers[0].made, had[1] + readers[0].again
+                self.parts = had[2] + readers[0].parts
             yield planes
 
     def _prepared(self, taken: list[tuple[int, NDArray[np.int64], NDArray[np.float64]]]) -> Prepared:

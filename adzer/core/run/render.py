@@ -72,7 +72,7 @@ def render_segment(
     part = slice(*span)
     stamps, times = plan.timing.stamps[part].tolist(), plan.timing.moments[part]
     moments = times.tolist()
-    witness, before = Witness(), (inputs.made, inputs.again)
+    witness, before = Witness(), (inputs.made, inputs.again, inputs.parts)
     sub, exact = plan.spec.format.sub, plan.spec.encoder in EXACT
     with Writer(path, plan.spec, threads) as writer:
 
@@ -91,7 +91,7 @@ def render_segment(
                 writer.write(blank, stamp - stamps[0])
                 tick(n + 1)
     witness.prints, witness.steps = writer.prints, writer.quantisers
-    witness.made, witness.again = inputs.made - before[0], inputs.again - before[1]
+    witness.made, witness.again, witness.parts = inputs.made - before[0], inputs.again - before[1], inputs.parts - before[2]
     witness.damaged, inputs.damaged = sorted(inputs.damaged), set()
     return witness
 

@@ -75,8 +75,10 @@ def check(
         _check_source(checks, order, chosen, took)
         if plan.timing.between:
             made, again = (sum(getattr(w, name) for w in witnesses) for name in ("made", "again"))
+            parts = sum(w.parts for w in witnesses)
             text = f"{made} of {facts.frames} frames were made between two recorded ones"
             text += f", {again} shown again where these do not agree about what moved" if again else ""
+            text += f", and {parts / made:.1%} of what was made, where something only changed" if made and parts / made > 5e-4 else ""
             least, most = _between(plan, order)
             fits = least <= made + again <= most
             checks.append(Check("made between", fits, text if fits else f"{text}; between recorded ones lie {least}"))

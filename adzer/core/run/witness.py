@@ -117,6 +117,7 @@ class Witness:
     steps: list[float] = field(default_factory=list)  # 0 where an encoder does not say
     made: int = 0  # frames that were made between two recorded ones; ``again``: where these do not agree, and the nearer was shown
     again: int = 0
+    parts: float = 0.0  # of pictures among those made, where the nearer was shown, all together
     damaged: list[int] = field(default_factory=list)  # recorded frames behind it that decoded with errors
 
     def save(self, path: Path) -> None:
@@ -131,7 +132,7 @@ class Witness:
                 print=np.array([k.print for k in self.looks], np.uint64),
                 prints=np.array(self.prints, np.uint64),
                 steps=np.array(self.steps, np.float32),
-                between=np.array([self.made, self.again]),
+                between=np.array([self.made, self.again, self.parts]),
                 damaged=np.array(self.damaged, np.int64),
             )
 
@@ -143,6 +144,6 @@ class Witness:
                 Look(m, d.astype(np.float32), e.astype(np.float32), t.astype(np.float32), n.astype(np.float32), int(p))
                 for m, d, e, t, n, p in zip(*(held[k] for k in ("means", "detail", "edge", "tilt", "leans", "print")), strict=True)
             ]
-            made, again = (int(n) for n in held["between"])
+            made, again, parts = (*held["between"].tolist(), 0.0)[:3]
             steps, damaged = [float(s) for s in held["steps"]], [int(n) for n in held["damaged"]]
-            return Witness(looks, [int(p) for p in held["prints"]], steps, made, again, damaged)
+            return Witness(looks, [int(p) for p in held["prints"]], steps, int(made), int(again), float(parts), damaged)

@@ -123,7 +123,7 @@ def test_a_law_is_told_over_the_whole_lens_and_its_error_is_honest(law, near):
 
 
 def test_a_recording_in_which_the_camera_turns_is_calibrated_over_the_whole_of_its_lenses(tmp_path):
-    """Two lenses by the equisolid law, through the whole program; nobody says how far they see, or what they are."""
+    """Two lenses by the equisolid law, through the whole program; neither their law nor their angle is declared."""
     half, path = np.array([25.0, 30.0, 16.0]), tmp_path / "turning.mkv"
     with av.open(str(path), "w") as out:
         stream = out.add_stream("ffv1", rate=5)

@@ -62,7 +62,7 @@ class Law(msgspec.Struct, frozen=True):
 
     @property
     def saw(self) -> str:
-        return f"Over the whole of each lens directions are within {self.error:.2f}° (95 %); the law nearest to them is {self.nearest}."
+        return f"Every direction in the lenses is known to ±{self.error:.2f}°; their law is nearly {self.nearest}."
 
 
 @dataclass(frozen=True)

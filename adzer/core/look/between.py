@@ -103,7 +103,7 @@ class Moves:
 
     @property
     def trusted(self) -> bool:
-        """May pictures be made between the two?"""
+        """Do the two agree well enough for optical flow?"""
         return self.agree >= TRUSTED or self.share > 0
 
 

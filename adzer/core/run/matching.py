@@ -63,7 +63,7 @@ def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.R
 
 
 def _by_turning(facts: FileFacts, route: Route, seen: Seen | None) -> tuple[Round, selfcalibration.Law] | None:
-    """The lenses by points that are followed while the camera turns; None if it hardly does, or too little is to be followed."""
+    """The lenses, calibrated by points that cross them while the camera turns; None where the camera hardly turns."""
     picture, lens, _, _, samples = _lenses(facts, route, seen)
     region = picture.region(route.shape.eye)
     analysis = Turns(samples, lens, region, picture.turn)

@@ -21,6 +21,15 @@ settings.register_profile(
 settings.load_profile("adzer")
 
 
+@pytest.hookimpl(tryfirst=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Tests that share footage of their own file run in one process, so that it is made once."""
+    for item in items:
+        defined = item._fixtureinfo.name2fixturedefs  # type: ignore[attr-defined]
+        if any(d.scope == "module" for each in defined.values() for d in each):
+            item.add_marker(pytest.mark.xdist_group(item.path.stem))
+
+
 @pytest.fixture(scope="session", autouse=True)
 def own_home(tmp_path_factory: pytest.TempPathFactory):
     """Caches, settings and cards of the tests never touch the person's own."""

@@ -54,10 +54,10 @@ def test_what_is_said_to_be_so_sure_is_so_often_right():
     told = []
     for name in NAMES:
         for kind, signal in cases(name):
-            for bits in (8, 10):
-                codes = np.round(np.clip(signal, -0.06, 1.09) * 219 * 2 ** (bits - 8)) / (219 * 2 ** (bits - 8))
-                found = kinds.guess(measure.levels(codes), bits)
-                told.append((found.value == kind, found.confidence))
+            bits = 8 if len(told) % 2 else 10
+            codes = np.round(np.clip(signal, -0.06, 1.09) * 219 * 2 ** (bits - 8)) / (219 * 2 ** (bits - 8))
+            found = kinds.guess(measure.levels(codes), bits)
+            told.append((found.value == kind, found.confidence))
     right, sure = np.array([t[0] for t in told]), np.array([t[1] for t in told])
     assert sure.max() <= 0.95 and (sure >= 0.8).mean() > 0.6
     for low, high in ((0.8, 0.9), (0.9, 0.96)):

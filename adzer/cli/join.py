@@ -24,6 +24,10 @@ if TYPE_CHECKING:
 Front = Annotated[Path, typer.Argument(help="The front lens's recording, or one of both lenses.")]
 Rear = Annotated[Path | None, typer.Argument(help="The rear lens's, if it has a file of its own.")]
 Across = Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a lens sees; found where both see the same if left out.")]
+Law = Annotated[
+    Literal["equidistant", "equisolid", "stereographic", "orthographic"] | None,
+    typer.Option(help="The law by which the lenses are built; measured where the camera turns, else equidistant, if left out."),
+]
 Base = Annotated[float | None, typer.Option(min=0.001, max=2, help="Metres between the two front glasses, by a ruler.")]
 
 
@@ -140,14 +144,18 @@ def pairs(
         say(f"{file}: no partner, as far as can be told.")
 
 
-def _two(front: Path, rear: Path | None, declared: dict[str, object], across: float | None) -> tuple[FileFacts, Seen | None, Route]:
+def _two(front: Path, rear: Path | None, declared: dict[str, object], across: float | None, law: str | None) -> tuple[FileFacts, Seen | None, Route]:
     """Two lenses' recording, read, and the route that says that they are. AdzerError if it does not show two."""
     from ..core.intake.take import read_file
+    from ..core.join.selfcalibration import bend_of
     from ..core.route import Route, walk
+    from ..core.space.sphere import ROUND_ACROSS
 
     facts, seen = read_file(front, rear=rear)
     route = Route().with_("read", **options.ROUND | declared)
     route = route.with_("shape", across=across) if across else route
+    if law is not None:
+        route = route.with_("shape", bend=list(bend_of(law, across or ROUND_ACROSS)))
     if walk(route, facts, seen).draft.rig is None:
         if rear is not None:
             raise AdzerError(f"{front} and {rear} do not both show a round lens in a dark surround. Was one covered, or does it hold something else?")
@@ -166,7 +174,7 @@ def rig(
     out: Annotated[Path | None, typer.Option(help="The card to write, NAME.toml; a file that is there is not replaced.")] = None,
     title: Annotated[str, typer.Option(help="The card's title; the file's name if left out.")] = "",
     variant: Annotated[str, typer.Option(help="What makes other lenses of them, e.g. \"under water\" or \"in a case\".")] = "",
-    across: Across = None, base: Base = None, json_: Json = False,
+    across: Across = None, law: Law = None, base: Base = None, json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core.join import rig as rigs
     from ..core.run.matching import calibrate_lenses
@@ -174,7 +182,7 @@ def rig(
 
     if out is not None and out.exists():
         raise AdzerError(f"{out} is there already; it is never overwritten. Give another name.")
-    facts, seen, route = _two(front, rear, declared, across)
+    facts, seen, route = _two(front, rear, declared, across, law)
     found = calibrate_lenses(facts, route, seen)
     if out is not None:
         write(out, rigs.text(rigs.card_of(found, title or out.stem, variant, base)))
@@ -209,7 +217,7 @@ def stitch(
     distance: Annotated[float | None, typer.Option(min=0.1, help="Metres at which the two lenses meet; far away if left out.")] = None,
     base: Base = None,
     size: Annotated[str | None, typer.Option(help="Delivered raster, twice as wide as high; as much as was recorded if left out.")] = None,
-    across: Across = None,
+    across: Across = None, law: Law = None,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one lens passes into the other.")] = 3.0,
     close: Annotated[bool, typer.Option("--close/--no-close", help="Bring together what stands apart where they meet.")] = True,
     foot: options.Foot = None, over: options.Over = None, json_: Json = False,
@@ -222,7 +230,7 @@ def stitch(
     raster = parse_size(size) if size else None
     if raster is not None and raster[0] != 2 * raster[1]:
         raise AdzerError(f"--size {size}: a whole sphere is twice as wide as high, e.g. {raster[0]}x{raster[0] // 2}.")
-    facts, seen, route = _two(front, rear, declared, across)
+    facts, seen, route = _two(front, rear, declared, across, law)
     route = options.covered(route.with_("colour", **corrected).with_("join", laid="sphere", blend=blend, close=close), foot)
     ground = 0.0
     if rig is not None:

@@ -17,6 +17,7 @@ from adzer.core.light.samples import Samples
 from adzer.core.look.turns import Turns
 from adzer.core.media.formats import PixelFormat
 from adzer.core.route import Route, walk
+from adzer.core.run import matching
 from adzer.core.run.matching import calibrate_lenses
 from adzer.core.space.sphere import Lens, Round
 
@@ -147,6 +148,8 @@ def test_a_recording_in_which_the_camera_turns_is_calibrated_over_the_whole_of_i
     codes = [f.code for f in walk(settled, facts, seen)["join"].result.findings]
     assert "lens-law-unknown" not in codes
     assert "lens-law-unknown" in [f.code for f in walk(settled.with_("join", whole=None), facts, seen)["join"].result.findings]
+    declared = route.with_("shape", across=200.0, bend=list(selfcalibration.bend_of("equisolid", 200.0)))
+    assert np.median(off("equisolid", matching._lenses(facts, declared, seen)[1])) < 0.15  # said, and not measured
     card = rig.card_of(found, "Mill lenses")
     assert rig.by_card(card)["whole"] == found.law.error and "whole = " in rig.text(card)
 

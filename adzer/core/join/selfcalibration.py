@@ -26,7 +26,6 @@ TERMS = 3  # of the polynomial, beside the first
 USUAL = (0.0005, 0.0005, 0.05, 0.1, 0.05, 0.02)  # centre x and y as shares of the radius; ln of the focal length; k1, k2, k3: how far they lie off
 ALIKE = 12.0  # times as near as that two lenses of one camera are to each other
 PIXELS = 0.25  # by which a followed point is usually off, of a view's
-FAR = np.radians(0.25)  # by which what is near moves along the line of travel; more of it counts for little
 PAIRS, SOON, LONGEST = 16, 0.3, 2.0  # of frames, and seconds that they lie apart at first and at most
 HOPED = 5  # pairs without a turn, after which no more are tried
 SOME, MOST = 4.0, 14.0  # degrees of a turn between two frames, that say much and can still be followed
@@ -79,7 +78,7 @@ class Tracks:
 
 
 def published(name: str, angle: Array) -> Array:
-    """r / f of ``angle`` in radians from the axis, by a published law (ISO 517 does not name them; Miyamoto 1964). Orthographic: to a right angle."""
+    """r / f of ``angle`` in radians from the axis, by a published law (Miyamoto 1964); orthographic: to a right angle."""
     laws = {
         "equidistant": lambda a: a,
         "equisolid": lambda a: 2 * np.sin(a / 2),

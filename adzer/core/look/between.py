@@ -69,9 +69,9 @@ class Moves:
         """Squared difference between both sides halfway, as a share of full, (rows, columns)."""
         import cv2
 
-        size, stays = self.first.shape[1::-1], cv2.BORDER_REPLICATE
+        size, stays, flow = self.first.shape[1::-1], cv2.BORDER_REPLICATE, _through(self, 0.5)
         a, b = (
-            cv2.remap(p, *_places(_through(self, 0.5), 0.5, size, k), cv2.INTER_LINEAR, borderMode=stays).astype(np.float32)
+            cv2.remap(p, *_places(flow, 0.5, size, k), cv2.INTER_LINEAR, borderMode=stays).astype(np.float32)
             for k, p in enumerate((self.first, self.second))
         )
         return np.asarray(((a - b) / np.float32(255)) ** 2)

@@ -54,9 +54,10 @@ def calibrate_lenses(facts: FileFacts, route: Route, seen: Seen | None) -> rig.R
     except AdzerError as error:
         if solved is not None or route.shape.across is None:
             raise
+        law = "by the declared law" if route.shape.bend else "and taken as equidistant"
         raise AdzerError(
-            f"{error} The lenses were declared to see {route.shape.across:g}° and taken as equidistant, which they may not be. Leave the "
-            "angle out, or take a shot in which the camera turns."
+            f"{error} The lenses were declared to see {route.shape.across:g}° {law}, which does not fit what both see. Leave the declared angle "
+            "out, or take a shot in which the camera turns."
         ) from None
     found = replace(found, law=solved[1] if solved else None)
     return replace(found, along=along_seam(facts, route.with_("join", **rig.answers(found)), seen))

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, settings
+from xdist.scheduler import LoadScopeScheduling
 
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.sim.demo import CLIPS
@@ -21,13 +22,16 @@ settings.register_profile(
 settings.load_profile("adzer")
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """Tests that share footage of their own file run in one process, so that it is made once."""
-    for item in items:
-        defined = item._fixtureinfo.name2fixturedefs  # type: ignore[attr-defined]
-        if any(d.scope == "module" for each in defined.values() for d in each):
-            item.add_marker(pytest.mark.xdist_group(item.path.stem))
+class _ByFootage(LoadScopeScheduling):
+    """Tests of a file that shares footage within itself run in one process, so that it is made once; all others one by one."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = nodeid.partition("::")[0]
+        return file if 'scope="module"' in (self.config.rootpath / file).read_text() else nodeid
+
+
+def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> _ByFootage:
+    return _ByFootage(config, log)
 
 
 @pytest.fixture(scope="session", autouse=True)

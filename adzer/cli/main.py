@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Iterator
 from fractions import Fraction
 from itertools import product
 from pathlib import Path
@@ -44,6 +45,7 @@ from .terminal import (
 )
 
 if TYPE_CHECKING:
+    from ..core.compile import Order
     from ..core.media.probe import FileFacts
     from ..core.read.seen import Seen
 
@@ -312,7 +314,6 @@ def render(
     from ..core import cards
     from ..core.compile import freeze
     from ..core.job import Job
-    from ..core.run import queue
 
     with Job.open(job) as held:
         shots = [shot_named(held, name) for name in shot] if shot else held.shots()
@@ -321,10 +322,10 @@ def render(
         if str(out.absolute()) != str(held.out_folder):
             held.set_meta("output folder", out=str(out.absolute()))
         walk = held.walker()
-        stopped = False
+        unmade: list[str] = []
         findings: list[dict[str, object]] = []
-        before = {s.order.digest: s.order.out for s in held.slips() if s.state == "done" and Path(s.order.out).exists()}
-        with terminal.queued(held) as slips:
+
+        def asked() -> Iterator[tuple[int, Order]]:
             for each in shots:
                 for name, (added, route) in product(card or each.route.deliver.cards, each.route.masters):
                     path = held.master_path(each.name + added, cards.delivery(name))
@@ -332,17 +333,14 @@ def render(
                         order = freeze(each.name, each.facts, route, name, path, each.start, each.stop, held.seen(each.id), held.rate)
                     except Stopped as error:
                         say(str(error))
-                        stopped = True
+                        unmade.append(name)
                         continue
                     walked = walk(each, card=order.card)
                     told = [{"shot": each.name, **f} for f in options.told(walked.findings, each.name)]
-                    findings += [f for f in told if f not in findings]
-                    if order.digest in before:
-                        terminal.mention(f"{each.name} was made like this before, as {before[order.digest]}; it is made once more.")
-                    slips.add(terminal.queue_one(held, each.id, order))
-            with progress("queue") as show:
-                queue.run(held, lambda slip, p: show(p), only=slips)
-        made = [s for s in held.slips() if s.id in slips]
+                    findings.extend(f for f in told if f not in findings)
+                    yield each.id, order
+
+        made = terminal.rendered(held, asked(), "queue")
     for slip in made:
         if slip.why:
             say(slip.why)
@@ -352,7 +350,7 @@ def render(
     else:
         for slip in made:
             print(f"{slip.state}: {slip.order.out}" + (f"  xxh128 {slip.report['checksum']}" if slip.report else ""))
-    sys.exit(1 if stopped or any(s.state != "done" for s in made) else 0)
+    sys.exit(1 if unmade or any(s.state != "done" for s in made) else 0)
 
 
 def main() -> None:

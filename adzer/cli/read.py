@@ -21,7 +21,6 @@ from .terminal import (
     made_if_absent,
     moving,
     print_json,
-    progress,
     say,
     shot_named,
 )
@@ -158,7 +157,6 @@ def proxy(
 ) -> None:
     from ..core.intake import proxies
     from ..core.job import Job
-    from ..core.run import queue
 
     with Job.open(job) as held:
         chosen = [shot_named(held, name) for name in shot] if shot else held.shots()
@@ -167,12 +165,7 @@ def proxy(
         for s in chosen:  # a copy is as recorded: only what Read says of it matters
             found = walk(s)["read"].findings
             findings += [{"shot": s.name, **f} for f in options.told(list(found), s.name)]
-        with terminal.queued(held) as slips:
-            for s in chosen:
-                slips.add(terminal.queue_one(held, s.id, proxies.copy_order(held, s, card, size)))
-            with progress("proxies") as show:
-                queue.run(held, lambda slip, p: show(p), only=slips)
-        made = [s for s in held.slips() if s.id in slips]
+        made = terminal.rendered(held, ((s.id, proxies.copy_order(held, s, card, size)) for s in chosen), "proxies")
     if json_:
         rows = [{"copy": s.order.out, "state": s.state, "why": s.why, "report": s.report} for s in made]
         print_json({"copies": rows, "findings": findings})

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from fractions import Fraction
 from pathlib import Path
@@ -18,7 +19,7 @@ from ..core.errors import AdzerError
 if TYPE_CHECKING:
     from ..core.compile import Order
     from ..core.intake.offload import Moving
-    from ..core.job import Job, Shot
+    from ..core.job import Job, Shot, Slip
     from ..core.run import render
 
 app = typer.Typer(
@@ -123,18 +124,39 @@ def made_if_absent(path: Path, rate: Fraction = Fraction(25)) -> None:
     mention(f"{path} is new.")
 
 
-@contextmanager
-def queued(job: Job) -> Iterator[set[int]]:
-    """A set for the queued renders that a command queues: whatever ends the command, none of them is left waiting, where it would hold its
-    master's name."""
-    slips = set[int]()
+def rendered(job: Job, asked: Iterable[tuple[int, Order]], words: str) -> list[Slip]:
+    """Queues orders (each with its shot's number), renders them, and returns what became of each. Where an earlier start of this very command
+    has queued them, they are not queued again. Whatever ends the command, none is left waiting, where it would hold its master's name."""
+    from ..core.run import queue
+
+    slips = set(_earlier())
+    again = bool(slips)
+    made = {s.order.digest: s.order.out for s in job.slips() if s.state == "done" and Path(s.order.out).exists()}
     try:
-        yield slips
+        for shot_id, order in asked:
+            if not again:
+                if order.digest in made and not order.copy_scale:
+                    mention(f"{order.shot} was made like this before, as {made[order.digest]}; it is made once more.")
+                slips.add(_queued(job, shot_id, order))
+        if notes is not None:
+            os.pwrite(notes, json.dumps(sorted(slips)).encode(), 0)
+        with progress(words) as show:
+            queue.run(job, lambda slip, p: show(p), only=slips)
     finally:
         job.withdraw(slips)
+    return [s for s in job.slips() if s.id in slips]
 
 
-def queue_one(job: Job, shot_id: int, order: Order) -> int:
+notes: int | None = None
+"""A file of this command's own that outlives a start of it which a library ended: the numbers of what it queued."""
+
+
+def _earlier() -> list[int]:
+    held = os.pread(notes, 1_000_000, 0) if notes is not None else b""
+    return json.loads(held) if held else []
+
+
+def _queued(job: Job, shot_id: int, order: Order) -> int:
     """The queued render's number: a new one, or the unfinished one of the very same order, which goes on from its last finished segment."""
     old = job.resumed(shot_id, order)
     if old is None:

@@ -29,6 +29,7 @@ from .app import application
 from .model import Desk
 from .queueview import SlipRow
 from .stages.base import StageBench
+from .stages.colour.bench import ColourBench
 from .stages.develop.bench import DevelopBench
 from .stages.join.bench import JoinBench
 from .stages.steady.bench import SteadyBench
@@ -51,6 +52,41 @@ def _spin(seconds: float) -> None:
     loop = QEventLoop()
     QTimer.singleShot(int(seconds * 1000), loop.quit)
     loop.exec()
+
+
+def wander(window: Window) -> list[float]:
+    """Milliseconds from beat to beat of a timer of 5 ms while benches and places are gone through, an answer is dragged and the
+    shot is played. What the machine takes for others is not counted."""
+    desk = window.desk
+    gaps: list[float] = []
+    last = [time.thread_time(), time.perf_counter()]
+
+    def beat() -> None:
+        now = [time.thread_time(), time.perf_counter()]
+        gaps.append(min(now[0] - last[0], now[1] - last[1]) * 1000)
+        last[:] = now
+
+    timer = QTimer()
+    timer.timeout.connect(beat)
+    timer.start(5)
+    desk.unfold("colour")
+    bench = window.bench.bench
+    assert isinstance(bench, ColourBench)
+    for n in range(40):
+        bench.exposure.drafted.emit(n / 20)
+        _spin(0.02)
+    desk.commit()
+    window.bench.play()
+    _spin(1.5)
+    window.bench.play()
+    for stage in ("shape", "deliver", "read", "colour"):
+        desk.unfold(stage)
+        _spin(0.1)
+    for place in ("Queue", "Log", "Board"):
+        window.go(place)
+        _spin(0.05)
+    timer.stop()
+    return gaps
 
 
 class Camera:

@@ -315,6 +315,29 @@ def preview_latency() -> float:
     return float(np.median(times[3:])) * 1000
 
 
+def longest_hold() -> float:
+    """Milliseconds that the UI thread was away from its events at most, while a person works in a window whose benches have been
+    opened before; the least of three runs, as what the machine does beside it only adds."""
+    from ..core.job import Job
+    from ..core.sim.demo import demo_job
+    from ..desk.app import application
+    from ..desk.model import Desk
+    from ..desk.shots import wait, wander
+    from ..desk.window import Window
+
+    with tempfile.TemporaryDirectory() as folder:
+        app = application()
+        window = Window(Desk(Job.open(demo_job(Path(folder)))))
+        window.show()
+        app.processEvents()
+        for stage in ("read", "shape", "colour", "deliver"):
+            window.desk.unfold(stage)
+            wait(lambda: window.bench.picture.after is not None, settle=0.3)
+        held = min(max(wander(window)) for _ in range(3))
+        window.close()
+    return held
+
+
 def write_part(name: str, text: str) -> None:
     """Puts a part into ``docs/numbers.md`` between its marks; the rest of the file stays as it is."""
     start, stop = f"<!-- {name} -->\n", f"<!-- /{name} -->\n"
@@ -338,10 +361,11 @@ def write_rows(part: str, rows: list[tuple[str, str, str, bool]]) -> None:
 
 def window() -> None:
     """How soon a person sees something."""
-    first, preview = first_window(), preview_latency()
+    first, preview, held = first_window(), preview_latency(), longest_hold()
     write_rows("window", [
         ("first window, warm", f"{first:.2f} s", "≤ 1.5 s", first <= 1.5),
         ("preview after a changed control, UHD source, 1280 wide, with scopes", f"{preview:.0f} ms", "≤ 100 ms", preview <= 100),
+        ("longest hold of the UI thread while numbers are dragged, the shot plays and benches change", f"{held:.0f} ms", "≤ 50 ms", held <= 50),
     ])  # fmt: skip
 
 

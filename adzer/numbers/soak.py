@@ -53,6 +53,7 @@ with Job.open(sys.argv[1]) as job:
         queue.run(job)
         time.sleep(0.05)
 """
+PATIENCE = 100.0  # seconds longer, on a slow machine, until there is a master at all
 FIELDS = ("contrast", "saturation")
 
 
@@ -81,11 +82,13 @@ def soak(folder: Path, clip: Path, seconds: float, kills: int, seed: int = 2026)
 
     running = {name: begun(name) for name in commands}
     until, between = time.monotonic() + seconds, seconds / (kills + 1)
-    slips, next_kill = 0, time.monotonic() + between
+    slips, made, next_kill = 0, False, time.monotonic() + between
     try:
         with Job.open(path) as job:
-            while time.monotonic() < until:
-                if all(s.state in ("done", "failed") for s in job.slips()):
+            while time.monotonic() < until or (not made and time.monotonic() < until + PATIENCE):
+                states = {s.state for s in job.slips()}
+                made = "done" in states
+                if states <= {"done", "failed"}:
                     slips += 1
                     job.enqueue(shot.id, freeze("busy", facts, Route(), "web-wide", folder / f"{slips}.mp4", 0, 20, seen))
                 if time.monotonic() > next_kill:

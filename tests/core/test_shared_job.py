@@ -182,6 +182,62 @@ def test_an_encoder_that_ends_its_process_does_not_hold_up_the_queue(job, tmp_pa
     assert "ended by itself 3 times" in job.slips()[0].why and (tmp_path / "1.mp4").exists()
 
 
+_COMMAND_DIES = """
+import os, sys
+from pathlib import Path
+from adzer import __main__ as start
+from adzer.cli import main
+from adzer.core.run import queue  # once, before the processes part
+died, card, real = Path(sys.argv.pop(1)), sys.argv.pop(1), start.command
+def command(notes):
+    from adzer.core.run import render
+    kept = render.join
+    def dies(plan, order, *more):
+        if order.card.title == card or not died.exists():
+            died.touch()
+            os.kill(os.getpid(), 11)
+        return kept(plan, order, *more)
+    render.join = dies
+    real(notes)
+start.command = command
+start.main()
+"""
+
+
+def test_a_command_outlives_a_library_that_ends_its_process(job, small_clip, tmp_path):
+    """Once: it goes on by itself. Each time: that render is given up, the others are made. Without a queue it is a sentence."""
+    out = tmp_path / "out"
+
+    def run(always, *words):
+        (tmp_path / "died").unlink(missing_ok=True)
+        words = [sys.executable, "-c", _COMMAND_DIES, tmp_path / "died", always, *words]
+        done = subprocess.run(list(map(str, words)), capture_output=True, text=True)
+        assert (tmp_path / "died").exists() and "signal 11" in done.stderr, done
+        return done
+
+    done = run("none", "render", job.path, "--card", "web-wide", "--out", out)
+    assert done.returncode == 0 and "goes on after the last finished segment" in done.stderr and len(list(out.iterdir())) == 1
+    done = run("web wide 16:9", "render", job.path, "--card", "web-wide", "--card", "web-square", "--out", out)
+    assert done.returncode == 1 and "ended by itself 3 times" in done.stderr
+    assert [s.state for s in job.slips()] == ["done", "failed", "done"]
+    done = run("web wide 16:9", "convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4")
+    assert done.returncode == 1 and "no file was replaced" in done.stderr and not (tmp_path / "x.mp4").exists()
+
+
+@pytest.mark.parametrize("sent", [signal.SIGINT, signal.SIGTERM, signal.SIGKILL])
+def test_what_is_sent_to_a_command_ends_what_works_for_it(sent):
+    text = "import os, time\nfrom adzer import __main__ as s\ns.command = lambda _: (print(os.getpid(), flush=True), time.sleep(60))\ns.main()"
+    with subprocess.Popen([sys.executable, "-c", text], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True) as command:
+        worker = Path("/proc") / command.stdout.readline().strip()
+        assert worker.exists()
+        command.send_signal(sent)
+        assert command.wait(10) == -sent
+        end = time.monotonic() + 10
+        while worker.exists() and time.monotonic() < end:
+            time.sleep(0.01)
+        assert not worker.exists()
+
+
 # --- strangers ------------------------------------------------------------------------------------------------------------
 def _of_a_stranger(job, tmp_path, monkeypatch):
     """A slip that waits, and a home that did not freeze it."""

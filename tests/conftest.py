@@ -30,6 +30,7 @@ class _ByFootage(LoadScopeScheduling):
         return file if 'scope="module"' in (self.config.rootpath / file).read_text() else nodeid
 
 
+@pytest.hookimpl(optionalhook=True)
 def pytest_xdist_make_scheduler(config: pytest.Config, log: object) -> _ByFootage:
     return _ByFootage(config, log)
 

@@ -22,6 +22,12 @@ from ..core.run.service import Chore, Picturing, Reply, in_turn
 MOST_ENDS = 2  # times that the process may end at the same request
 
 
+def start(connection: int) -> subprocess.Popen[bytes]:
+    """A service process that answers through a connected socket."""
+    command = [sys.executable, "-c", "from adzer.core.run.service import main; main()", str(connection)]
+    return subprocess.Popen(command, pass_fds=[connection])
+
+
 class _Listener(QThread):
     arrived = Signal(object)
 
@@ -73,10 +79,7 @@ class Worker(QObject):
     def _begin(self) -> None:
         mine, theirs = socket.socketpair()
         with theirs:
-            self._process = subprocess.Popen(
-                [sys.executable, "-c", "from adzer.core.run.service import main; main()", str(theirs.fileno())],
-                pass_fds=[theirs.fileno()],
-            )
+            self._process = start(theirs.fileno())
         self._link = Connection(mine.detach())
         self._listener = _Listener(self._link)
         self._listener.arrived.connect(self._arrived)

@@ -10,10 +10,23 @@ import pytest
 
 from adzer.core.job import Job
 from adzer.core.sim.demo import demo_job
+from adzer.desk import workers
 from adzer.desk.app import application
 from adzer.desk.model import Desk
 from adzer.desk.theme import theme
 from adzer.desk.window import Window
+
+from .loaded import Loaded
+
+
+@pytest.fixture(scope="session", autouse=True)
+def service(own_home):
+    """Windows get their service from one process that has loaded it; that it starts by itself, too, ``test_window`` tries."""
+    loaded, alone = Loaded(), workers.start
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(workers, "start", loaded.split)
+        yield alone
+    loaded.close()
 
 
 @pytest.fixture(scope="session")
@@ -39,11 +52,17 @@ def _moved(job, old, new):
 
 
 @pytest.fixture
-def window(qapp, made, tmp_path):
+def path(made, tmp_path):
+    """The demo job of a test's own."""
     home = tmp_path / "home"
     shutil.copytree(made, home)
     path = next(home.glob("*.adzer"))
     _moved(path, str(made), str(home))
+    return path
+
+
+@pytest.fixture
+def window(qapp, path):
     window = Window(Desk(Job.open(path)))
     window.show()
     qapp.processEvents()

@@ -22,8 +22,8 @@ from adzer.core.compile import freeze
 from adzer.core.finding import Fix, Level
 from adzer.core.job import Job
 from adzer.core.media import probe
-from adzer.core.sim.demo import demo_job
 from adzer.core.stage import STAGES
+from adzer.desk import workers
 from adzer.desk.model import Desk
 from adzer.desk.shots import wait, wander
 from adzer.desk.stages.colour.bench import ColourBench
@@ -250,8 +250,7 @@ def test_the_job_takes_a_shots_rate_only_if_it_is_even(window, tmp_path):
     assert desk.job.rate == 25
 
 
-def test_a_render_that_was_cut_off_goes_on_when_the_job_is_opened(qapp, tmp_path):
-    path = demo_job(tmp_path)
+def test_a_render_that_was_cut_off_goes_on_when_the_job_is_opened(qapp, path):
     with Job.open(path) as job:
         shot = job.shots()[1]
         order = freeze(
@@ -262,7 +261,7 @@ def test_a_render_that_was_cut_off_goes_on_when_the_job_is_opened(qapp, tmp_path
     desk = Desk(Job.open(path))
     try:
         assert wait(lambda: desk.slips[0].state == "done", seconds=60)
-        assert (tmp_path / "masters" / "x.mp4").exists()
+        assert (path.parent / "masters" / "x.mp4").exists()
     finally:
         desk.close()
 
@@ -452,8 +451,9 @@ def test_main_picture_and_helper_change_places(window, qapp):
     assert bench.side.width() > bench.picture.width()
 
 
-def test_a_process_that_ends_is_started_and_asked_again(window, monkeypatch):
+def test_a_process_that_ends_is_started_and_asked_again(window, service, monkeypatch):
     """A decoder may not survive a file. The picture comes all the same; what the process ends at twice is given up and named."""
+    monkeypatch.setattr(workers, "start", service)
     worker, facts, told = window.desk.worker, window.desk.shots[0].facts, []
     worker.failed.connect(told.append)
     window.desk.unfold("shape")

@@ -21,6 +21,7 @@ Array = NDArray[np.float64]
 NEAR = 12  # frames about one whose quantisers count for it, as it may rest on theirs
 UNSAID = 4.0  # the step that is assumed where an encoder states none that means one
 CLEARLY = 0.4  # a neighbour is nearer than this share of the own difference: the frames were exchanged
+WORTH = 0.05  # codes, rms over the blocks, below which a movement is none, where nothing is quantised
 SPARED = 0.1  # share of an edge that any encoder may take
 RIDGE = 0.5  # squared codes: what lies within compression's own is no cause of anything
 SUMMIT = 0.1  # share of the blocks, those with most detail, by which blur is judged
@@ -74,12 +75,16 @@ class _Frame:
     lost: float  # of the steepest edges, beyond what is spared
 
 
-def _fit(apart: Array, level: Array, tilt: Array) -> Array:
-    """(4,) offset, gain, and samples to the right and down, that the differences of a plane's blocks come to."""
+def _fit(apart: Array, level: Array, tilt: Array, step: float) -> Array:
+    """(4,) offset, gain, and samples to the right and down, that the differences of a plane's blocks come to. A movement whose differences, over
+    all blocks, are within compression's own is none: where few blocks show any detail, what the quantiser did to these would pass for one."""
     tilt = tilt - tilt.mean(axis=1, keepdims=True)  # what leans everywhere alike, as a ramp, is as well brighter as moved
     causes = np.stack([np.ones(len(apart)), level - level.mean(), -tilt[0], -tilt[1]], axis=1)
     weight = causes.T @ causes + np.diag([1e-9, 4.0 * len(apart), 1.0, 1.0])  # a flat picture tells nothing of gain and movement
-    return np.asarray(np.linalg.solve(weight, causes.T @ apart))
+    fit = np.linalg.solve(weight, causes.T @ apart)
+    worth = np.abs(fit[2:]) * np.sqrt((tilt**2).mean(axis=1))
+    fit[2:][worth < WORTH + 0.01 * step] = 0.0
+    return np.asarray(fit)
 
 
 class _Sums:
@@ -120,14 +125,14 @@ class Comparison:
         before, after = wanted.means.astype(np.float64) / k, found.means.astype(np.float64) / k
         apart = after - before
         luma, chroma = apart[:n], apart[n:]
-        offset, gain, right, down = (float(v) for v in _fit(luma, before[:n], wanted.tilt.astype(np.float64) / k))
+        offset, gain, right, down = (float(v) for v in _fit(luma, before[:n], wanted.tilt.astype(np.float64) / k, step))
         other = min((_rms(after[:n] - o.means[:n] / k) for o in others), default=np.inf)
         detail = wanted.detail.astype(np.float64) / k
         change = found.detail.astype(np.float64) / k - detail
         edge = wanted.edge.astype(np.float64) / k
         top = np.argsort(edge)[-max(1, int(SUMMIT * n)) :]
         halves = np.split(chroma, 2) if len(chroma) else [np.zeros(1)]
-        moved = np.zeros(4) if not len(chroma) else _fit(chroma, before[n:], wanted.leans.astype(np.float64) / k)
+        moved = np.zeros(4) if not len(chroma) else _fit(chroma, before[n:], wanted.leans.astype(np.float64) / k, step)
         chroma_off, chroma_rest = max(abs(float(h.mean())) for h in halves), max(_rms(h) for h in halves)
         added, lost = float(change.max()), float((edge * (1 - SPARED) - found.edge / k)[top].mean())
         noisy = float(np.median(change))

@@ -13,6 +13,7 @@ import socket
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 
 class Split:
@@ -31,7 +32,7 @@ class Split:
 
     def wait(self, seconds: float) -> None:
         end = time.monotonic() + seconds
-        while os.path.exists(f"/proc/{self.pid}"):
+        while Path(f"/proc/{self.pid}").exists():
             if time.monotonic() > end:
                 raise subprocess.TimeoutExpired("service", seconds)
             time.sleep(0.002)

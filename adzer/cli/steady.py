@@ -16,7 +16,7 @@ from .terminal import Json, Recording, app, mention, numbers, print_json, progre
 if TYPE_CHECKING:
     from ..core.route import Route
 
-Budget = Annotated[str, typer.Option(help="How much of each side of the picture may be spent, 8% or 0.08; at most half.")]
+Budget = Annotated[str, typer.Option(help="How much of the width and height may be spent, 8% or 0.08; at most half.")]
 
 
 Still = Annotated[
@@ -37,7 +37,7 @@ def share(text: str) -> float:
     (found,) = numbers("budget", text.rstrip("% "), "a share", ("budget",)).values()
     found = found / 100 if text.strip().endswith("%") else found
     if not 0 <= found <= 0.5:
-        raise AdzerError(f"--budget {text}: from 0 to 50% of each side.")
+        raise AdzerError(f"--budget {text}: from 0 to 50% of width and height.")
     return found
 
 
@@ -193,7 +193,7 @@ def steady(
     from ..core.intake.take import read_file
     from ..core.join.measure import answers as matched
     from ..core.read.step import upright_raster
-    from ..core.route import Route
+    from ..core.route import Route, walk
     from ..core.run import steadying
     from ..core.run.matching import match_lenses
     from ..core.steady.measure import Shake, Turned
@@ -224,6 +224,8 @@ def steady(
     route = route.with_("steady", **asked, readout=readout, view=fov)
     route = steadying.as_it_shows(rows, facts, route, seen).with_("steady", **({"lean": leans} if lean else {}))
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
+    for finding in walk(route, facts, seen)["steady"].findings:
+        mention(finding.text)
     s = route.steady
     told: dict[str, object] = {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout, "fov": s.view}
     making.make(file.name, facts, seen, route, card, out, json_, told)

@@ -7,19 +7,22 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from scipy.ndimage import affine_transform, map_coordinates, shift
+from scipy.ndimage import affine_transform, map_coordinates, shift, zoom
 
 from adzer.core import records
 from adzer.core.errors import AdzerError, Cancelled, UnreadableError
 from adzer.core.intake.take import add_files, facts_of
 from adzer.core.job import Job
+from adzer.core.light.samples import Samples
 from adzer.core.look import passes
 from adzer.core.look.motion import (
+    FAR,
     FIRST,
     SKEW,
     STRETCH,
     SURE,
     Motion,
+    Small,
     blurs,
     lit,
     moved,
@@ -31,6 +34,7 @@ from adzer.core.look.motion import (
 )
 from adzer.core.media import probe
 from adzer.core.media.decode import opened
+from adzer.core.media.formats import PixelFormat
 from adzer.core.read.step import assumed_samples
 from adzer.core.route import Route
 from adzer.core.run import analysing
@@ -97,6 +101,35 @@ def test_a_shake_is_what_is_faster_than_a_slow_hand():
     assert measure.words(measure.shake(still, rate, (640, 480))) == "stands still"
     still[:, 4] = 0
     assert measure.words(measure.shake(still, rate, (640, 480))) == "motion not known"
+
+
+    still[:, 4], still[1:, 0], still[1:, 2] = 1, 40 / rate, 3 / rate
+    assert measure.words(measure.shake(still, rate, (640, 480))) == "goes 40 px and turns 3.0° a second, evenly"
+
+
+def _hand(picture, n):
+    """A leaf of gravel that turns and goes to the left, slower than a corner's own error from frame to frame."""
+    y, x = np.mgrid[: picture.shape[0], : picture.shape[1]].astype(float)
+    a = np.radians(0.35 * n)
+    u, v = (x - 420) * np.cos(a) + (y - 250) * np.sin(a) - 0.12 * n, -(x - 420) * np.sin(a) + (y - 250) * np.cos(a)
+    gravel = photograph("gravel").astype(float).mean(axis=2)
+    return np.where(np.hypot(u / 150, v / 95) < 1, map_coordinates(gravel, [v + 200, u + 200], order=1), picture)
+
+
+@pytest.mark.parametrize("name", ["coffee", "rocket"])
+def test_what_goes_slowly_by_itself_does_not_carry_a_tripod_away(name):
+    """A photograph that stands, with a tenth of it that does not, and noise: nothing has moved after two seconds."""
+    picture, rng = photograph(name).astype(float).mean(axis=2), np.random.default_rng(5)
+    scale = max(360 / picture.shape[0], 640 / picture.shape[1])
+    picture = zoom(picture, scale * 1.002, order=1)[:360, :640]
+    kind, seen, rows = Motion(Samples(PixelFormat(8, "4:2:0"), "bt709", True)), [], []
+    for n in range(49):
+        now = np.clip(_hand(picture, n) + rng.normal(0, 2.5, picture.shape), 0, 255).astype(np.uint8)
+        seen = [*seen, Small(n, now)][-FAR - 1 :]
+        rows.append(kind.row(seen, len(seen) - 1))
+    stands = path(np.array(rows, np.float32))
+    assert np.hypot(stands[:, 0], stands[:, 1]).max() < 0.4 and np.abs(stands[:, 2]).max() < 0.1
+    assert np.hypot(*np.sum([r[:2] for r in rows], axis=0)) > 1.2, "from frame to frame alone it would have been carried away"
 
 
 def test_a_gap_is_bridged_and_a_cut_is_no_movement():
@@ -183,7 +216,7 @@ def test_motion_of_a_clip_that_is_not_ours_is_the_same_at_half_the_frames():
     facts = probe.probe(str(clip("bikes")))
     kind = Motion(assumed_samples(facts, Route().read))
     with opened(facts.sources) as reader:
-        seen = [kind.prepared(f)[0] for f in reader.frames(40, 67)]  # a ride, that turns
+        seen = [kind.prepared(f).picture for f in reader.frames(40, 67)]  # a ride, that turns
     each = np.array([moved(a, b) for a, b in zip(seen, seen[1:], strict=False)])
     half = np.array([moved(a, b) for a, b in zip(seen[::2], seen[2::2], strict=False)])
     both = each[::2] + each[1::2]

@@ -30,6 +30,9 @@ TOLD = 0.06  # frames, the standard error from which on a readout is not told
 GOES_WITH = -0.4  # correlation of ranks of sharpness and speed, above which one does not hang on the other
 AGREES = 0.7  # pixels from the common motion within which a corner votes for it
 X, Y, ROLL, SIZE, SURE, SKEW, STRETCH, BENDS, OVER, SHARP, LEVEL, RISE = range(12)
+FARTHER, FIRM = slice(12, 16), 16
+FAR = 12  # frames
+STANDS = 0.02, 0.5, 1.0  # of its width, degrees and per cent within which a picture lies as it did FAR frames before
 LIT = 40, 24  # cells across and down whose light is compared
 SAME = 0.8  # correlation of their light, below which two pictures show other things
 SHOWS, UNEVEN = (12.0, 236.0), 6.0  # codes of eight bits that are neither black nor white; by which a change of light may differ from cell to cell
@@ -41,6 +44,15 @@ Box = tuple[float, float, float, float]
 
 
 @dataclass(frozen=True)
+class Small:
+    """Frame ``number`` as it is looked at, in eight bits; ``side``: recorded pixels a side of each of its pixels."""
+
+    number: int
+    picture: Picture
+    side: int = 1
+
+
+@dataclass(frozen=True)
 class Motion:
     """An analysis (``passes.Pass``). A row says how the picture lies against the one before: ``x``, ``y``: recorded pixels by which
     its middle moved right and down; ``roll``: degrees clockwise; ``size``: per cent larger; ``sure``: share of corners that agree,
@@ -48,27 +60,38 @@ class Motion:
     down than across, as of rows that are read out one after another while it moves; ``bends`` over ``over``: by how much more, per pixel
     squared and pixel that the middle moves, what lies off it does, as where a camera is turned; ``sharp``: how much neighbouring pixels
     differ, in codes of eight bits; ``level``: signal of the picture before, 0 where nothing is known of it, and ``rise``: by how much more it is
-    now, there. Roll and size are what lies along a row says, as one was read out at once."""
+    now, there. Roll and size are what lies along a row says, as one was read out at once. And of every ``FAR``-th frame, where the picture lies
+    much as it did that many frames before, ``fx``, ``fy``, ``froll``, ``fsize``: how it lies against that one, which what moves slowly by itself,
+    as a hand or a sail does, cannot pull at; ``firm``: share of corners that agree, 0 where that is not known."""
 
     samples: Samples
     within: Box | None = None  # left, top, width, height in shares of the recorded picture: only what lies there is taken to stand still
     name: ClassVar[str] = "motion"
-    version: ClassVar[int] = 4
-    reach: ClassVar[tuple[int, int]] = (1, 0)
-    columns: ClassVar[tuple[str, ...]] = ("x", "y", "roll", "size", "sure", "skew", "stretch", "bends", "over", "sharp", "level", "rise")
+    version: ClassVar[int] = 5
+    reach: ClassVar[tuple[int, int]] = (FAR, 0)
+    columns: ClassVar[tuple[str, ...]] = (
+        "x", "y", "roll", "size", "sure", "skew", "stretch", "bends", "over", "sharp", "level", "rise", "fx", "fy", "froll", "fsize", "firm",
+    )  # fmt: skip
 
-    def prepared(self, frame: Frame) -> tuple[Picture, int]:
-        """The picture in eight bits, and recorded pixels a side of each of its pixels."""
+    def prepared(self, frame: Frame) -> Small:
         seen = small(frame, self.samples, WIDE)
-        return np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8), cell(frame.raster[0], WIDE)
+        return Small(frame.number, np.clip(seen * 255.0 + 0.5, 0, 255).astype(np.uint8), cell(frame.raster[0], WIDE))
 
-    def row(self, window: Sequence[tuple[Picture, int]], middle: int) -> Sequence[float]:
-        now, side = window[middle]
+    def row(self, window: Sequence[Small], middle: int) -> Sequence[float]:
+        now, unknown = window[middle], (0.0,) * 5
         if not middle:
-            return (*FIRST, sharp(now), 0.0, 0.0)
-        before = window[middle - 1][0]
-        found = moved(before, now, side, self.within)
-        return (*found, sharp(now), *lit(before, now, (round(found[X] / side), round(found[Y] / side))))
+            return (*FIRST, sharp(now.picture), 0.0, 0.0, *unknown)
+        before = window[middle - 1].picture
+        found = moved(before, now.picture, now.side, self.within)
+        light = lit(before, now.picture, (round(found[X] / now.side), round(found[Y] / now.side)))
+        far = self._far(window[middle - FAR], now) if now.number % FAR == 0 and middle >= FAR else unknown
+        return (*found, sharp(now.picture), *light, *far)
+
+    def _far(self, before: Small, now: Small) -> tuple[float, ...]:
+        found = moved(before.picture, now.picture, now.side, self.within)
+        width = now.side * now.picture.shape[1]
+        off = np.hypot(found[X], found[Y]) / width, abs(found[ROLL]), abs(found[SIZE])
+        return found[: SURE + 1] if all(o <= most for o, most in zip(off, STANDS, strict=True)) else (0.0,) * 5
 
 
 def sharp(picture: Picture) -> float:
@@ -339,7 +362,7 @@ def slope(x: NDArray[np.float64], y: NDArray[np.float64]) -> tuple[float, float]
 def enlarged(rows: Rows, times: float) -> Rows:
     """The rows of a picture as of one that is so many times as wide and high."""
     made = np.array(rows)
-    made[:, [X, Y]] *= times
+    made[:, [X, Y, FARTHER.start + X, FARTHER.start + Y]] *= times
     made[:, OVER] *= times**2
     return made
 
@@ -347,7 +370,7 @@ def enlarged(rows: Rows, times: float) -> Rows:
 def widened(rows: Rows, aspect: float) -> Rows:
     """The rows of a picture, whose pixels are ``aspect`` times as wide as high, with its way to the side in heights of them."""
     made = np.array(rows)
-    made[:, X] *= aspect
+    made[:, [X, FARTHER.start + X]] *= aspect
     return made
 
 
@@ -357,14 +380,15 @@ def squared(rows: Rows, aspect: float) -> Rows:
     if aspect == 1:
         return rows
     made, turn = np.array(rows), np.radians(rows[:, ROLL])
-    made[:, ROLL] = rows[:, ROLL] / aspect
+    made[:, [ROLL, FARTHER.start + ROLL]] /= aspect
     made[:, SKEW] = aspect * (rows[:, SKEW] - turn) + turn / aspect
     return made
 
 
 def path(rows: Rows) -> NDArray[np.float64]:
     """(frames, 4) how the picture lies against the first: ``x``, ``y``, ``roll``, ``size`` summed up. Over frames whose motion is
-    not known it goes on as before and after; where a picture is wholly another, it stays."""
+    not known it goes on as before and after; where a picture is wholly another, it stays. What is known of a frame against an earlier one holds:
+    what the steps between come to otherwise is shared out among them."""
     steps = np.array(rows[:, :SURE], np.float64)
     unknown = rows[:, SURE] <= 0
     if unknown.any() and not unknown.all():
@@ -372,4 +396,7 @@ def path(rows: Rows) -> NDArray[np.float64]:
         near = np.abs(at[unknown][:, None] - at[~unknown][None]).min(axis=1)
         for c in range(SURE):
             steps[unknown, c] = np.where(near <= 2, np.interp(at[unknown], at[~unknown], steps[~unknown, c]), 0.0)
+    for n in np.flatnonzero((rows[:, FIRM:] > 0).any(axis=1)):
+        between = slice(n - FAR + 1, n + 1)
+        steps[between] += (rows[n, FARTHER] - steps[between].sum(axis=0)) / FAR
     return np.asarray(np.cumsum(steps, axis=0))

@@ -164,7 +164,7 @@ def followed(facts: FileFacts, route: Route, seen: Seen | None, frame: int) -> F
         (w, h), turn = upright_raster(facts, route.read), 0  # as it stands already
     else:
         flat, side = motion_of(facts, route), cell(w, motion.WIDE)
-        before, now = (flat.prepared(f)[0] for f in two)
+        before, now = (flat.prepared(f).picture for f in two)
         found = motion.strokes(before, now, flat.within)
         if found is None:
             return Followed(np.zeros((0, 4)), np.zeros(0, bool), np.zeros((0, 4)))

@@ -58,15 +58,15 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         if route.steady.still is not None:
             raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed in the box that stands still. Draw a larger one.")
         raise AdzerError(f"{facts.name}: on most of its frames nothing can be followed: it is fog, black, or all of it moves. It is left as it is.")
-    s, text, goes, light = route.steady, "", "", ""
+    s, text, goes, light, needs = route.steady, "", "", "", 0.0
     if s.method != "off" and seen_through is None:
-        text, goes = _held_flat(rows, facts, route, seen)
+        text, goes, needs = _held_flat(rows, facts, route, seen)
     elif s.method != "off" and seen_through is not None:
         text, goes = _standing(rows, facts, route, seen, seen_through)
     if s.evens and seen_through is None:
         light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
     through = named("", seen_through, turn_of(facts, route.read)) if isinstance(seen_through, Round) else ""
-    return records.to_plain(s) | {"moves": text, "goes": goes, "light": light, "through": through}
+    return records.to_plain(s) | {"moves": text, "goes": goes, "needs": needs, "light": light, "through": through}
 
 
 def recorded_curve(facts: FileFacts, route: Route, seen: Seen | None) -> Curve | None:
@@ -125,18 +125,19 @@ def told(rows: NDArray[np.float32], facts: FileFacts, route: Route, flat: bool) 
     return (sidecar.as_moves(rows, made, far) if far is not None else made), fit
 
 
-def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> tuple[str, str]:
-    """Its moves, and how fast it goes where it is meant to, as answers hold them."""
+def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None) -> tuple[str, str, float]:
+    """Its moves, how fast it goes where it is meant to, and the budget that all of it takes, as answers hold them."""
     s, rate, turn = route.steady, float(facts.rate or 25), turn_of(facts, route.read)
     walked = walk(route, facts, seen)
     if not is_flat(walked["steady"].before, walked.draft):
         raise AdzerError(f"{facts.name} is of round lenses that nobody has matched at Join, a flat pair, or a sphere on its side: it cannot be held.")
     if s.method == "level":
         raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
-    path, pane = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn)
+    path, pane, needs = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn), 0.0
     if s.method == "lock":
         places, at = followed(facts, route, seen)
         moves = solve.locked(places, path, at, pane, rate, s.budget, s.roll, s.grows)
+        needs = float(solve.spent(solve.locked(places, path, at, pane, rate, 0.9, s.roll, s.grows), pane).max())
     elif (pace := walked.draft.pace) is not None and pace.chosen:
         # Of what is played fast, only the frames that are shown count, and how fast they come: the others lie between them, as far as that goes.
         shown, frames = np.array(pace.chosen), np.arange(len(path))
@@ -145,8 +146,11 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
         moves = moves * solve.share_inside(moves, pane, 1 - s.budget)[:, None]
     else:
         moves = solve.solved(path, pane, rate, s.method, s.budget, s.roll, s.cut)
+    if s.method in ("hold", "drift"):
+        needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut)
     goes = solve.packed(solve.going(path, moves, rate), pane.size) if s.readout else ""
-    return solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size), goes
+    text = solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size)
+    return text, goes, round(min(needs, 0.9), 4)
 
 
 def _standing(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: Seen | None, seen_through: Directions) -> tuple[str, str]:

@@ -92,25 +92,22 @@ def retracked(
     (w, h), target = plan.raster, plan.target
     numbers, times = np.arange(facts.frames), times_of(facts)
     out = tuple(np.zeros((h, w), np.uint16) for _ in range(3))
-    kind = Turns(target, Equirect((w, h), 180.0 if walked["shape"].after.coverage == "180" else 360.0), (0, 0, w, h))
+    ball = Turns(target, Equirect((w, h), 180.0 if walked["shape"].after.coverage == "180" else 360.0), (0, 0, w, h))
     within = None
     if not round_ and route.steady.still is not None:
         part = _box(plan.panels[0], float(times[0]), route.steady.still, upright_raster(facts, route.read))
         within = None if part is None else (part[0] / w, part[1] / h, part[2] / w, part[3] / h)
+    kind: Any = ball if round_ else motion.Motion(target, within)
     rows: list[Sequence[float]] = []
-    held: deque[Any] = deque(maxlen=turns.FAR + 1)
+    held: deque[Any] = deque(maxlen=kind.reach[0] + 1)
     with Inputs(plan.inputs, facts) as inputs, Processor(plan, 2) as processor:
         for n, planes in enumerate(inputs.along(numbers, times)):
             processor.run(planes, out, float(times[n]))
             now = (out[0] >> 2).astype(np.uint8)
-            if round_:
-                held.append(kind.looked(n, now))
-                rows.append(kind.row(list(held), len(held) - 1))
-            else:
-                rows.append(motion.moved(held[-1], now, within=within) if held else motion.FIRST)
-                held.append(now)
-                if looked is not None and (mark := route.steady.mark) is not None and abs(n - mark[0]) <= NEAR:
-                    looked[n] = now
+            held.append(ball.looked(n, now) if round_ else motion.Small(n, now))
+            rows.append(kind.row(list(held), len(held) - 1))
+            if not round_ and looked is not None and (mark := route.steady.mark) is not None and abs(n - mark[0]) <= NEAR:
+                looked[n] = now
             report(Progress("looking again", n + 1, facts.frames))
     return np.array(rows, np.float32)
 
@@ -278,7 +275,7 @@ def best(ways: tuple[Way, ...], still: bool, matters: Matters = "calm") -> tuple
     says = f"it leaves {{:.2g}} of {_shakes(off):.2g} pixels of shake"
     if matters == "picture" and (calm := [w for w in moving if _shakes(w) <= ENOUGH * _shakes(off)]):
         way = min(calm, key=lambda w: w.spends or 0.0)
-        return way, f"It takes {way.spends or 0:.1%} of each side, the least of those that leave a third at most: {says.format(_shakes(way))}."
+        return way, f"It takes {way.spends or 0:.1%} of width and height, the least of those that leave a third at most: {says.format(_shakes(way))}."
     if matters == "resolution":
         sharp = [w for w in moving if (off.detail or 1.0) * (1 - (w.spends or 0.0)) >= 1]
         way = min(sharp, key=_shakes) if sharp else min(moving, key=lambda w: w.spends or 0.0)

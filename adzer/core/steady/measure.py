@@ -12,8 +12,10 @@ from ..look.passes import Rows
 from . import standing
 from .slow import SLOW, slow
 
-VERSION = 5
+VERSION = 6
 VIEWS = 5.0, 150.0  # degrees that a lens may see across its picture
+GOES, ROLLS = 0.002, 0.1  # of its width, and degrees, a second, below which what is slow is no movement
+TURNS = 0.5  # degrees a second, likewise of a sphere
 STOOD, STOOD_TURN = 0.03, 0.003  # recorded pixels within which nothing moved, and degrees within which it did not turn
 Array = NDArray[np.float64]
 
@@ -24,7 +26,8 @@ class Shake(msgspec.Struct, frozen=True):
     motion is known; ``readout``: milliseconds from the first row read out to the last, and its standard error, None where nothing tells;
     ``blurs``: by what share fast frames are less sharp than still ones, None where sharpness does not go with speed;
     ``view``: degrees that its lens sees across, and by how many they may be off, None where it turns too little to tell; ``cuts`` in it, and
-    frames that stand ``frozen``, the one before again while it moved."""
+    frames that stand ``frozen``, the one before again while it moved; ``goes``: recorded pixels a second, ``rolls``: degrees a second, of what is
+    slow: more than that for a twentieth of the time; 0 below what drifts of itself."""
 
     pixels: float
     roll: float
@@ -36,6 +39,8 @@ class Shake(msgspec.Struct, frozen=True):
     view: tuple[float, float] | None = None
     cuts: int = 0
     frozen: int = 0
+    goes: float = 0.0
+    rolls: float = 0.0
     version: int = VERSION
 
     @property
@@ -114,6 +119,8 @@ def _stands(known: NDArray[np.bool_], step: Array, stood: float) -> int:
 def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
     """Of the rows of ``look.motion`` at ``rate`` frames a second of a recorded picture of ``raster`` pixels."""
     off = trace(rows, rate)
+    meant = np.diff(path(rows)[:, : ROLL + 1] - off, axis=0, prepend=np.zeros((1, 3)))[1:] * rate
+    goes, rolls = _most(np.hypot(meant[:, 0], meant[:, 1])), _most(np.abs(meant[:, 2]))
     far = np.hypot(off[:, 0], off[:, 1])
     pixels = float(np.sqrt((far**2).mean()))
     return Shake(
@@ -121,6 +128,7 @@ def shake(rows: Rows, rate: float, raster: tuple[int, int]) -> Shake:
         round(float(far.max()), 1), round(float((rows[:, SURE] > 0).mean()), 3),
         _in_ms(readout(rows, raster[1]), rate),
         None if (blurred := blurs(rows)) is None else round(blurred, 3), _view(rows, raster[0]), cuts(rows), frozen(rows),
+        round(goes, 1) if goes > GOES * raster[0] else 0.0, round(rolls, 2) if rolls > ROLLS else 0.0,
     )  # fmt: skip
 
 
@@ -138,6 +146,10 @@ def turned(rows: Rows, rate: float) -> tuple[Turned, Array]:
     return found, standing.trace(stands, rate)
 
 
+def _most(speed: Array) -> float:
+    return float(np.quantile(speed, 0.95)) if len(speed) else 0.0
+
+
 def _jerks(off: Array, rate: float) -> float:
     """Of (n, 3) degrees by which it is off."""
     return round(float(np.quantile(np.linalg.norm(np.diff(off, axis=0), axis=1) * rate, 0.95)), 1) if len(off) > 1 else 0.0
@@ -148,7 +160,7 @@ def turn_words(found: Turned) -> str:
     if found.known < 0.5:
         return "motion not known"
     if found.degrees < 0.02:
-        return "stands still"
+        return f"turns evenly, up to {found.fastest:.1f}° a second" if found.fastest > TURNS else "stands still"
     gait = f" at {found.hz:.1f} Hz" if found.hz else ""
     return f"shakes {found.degrees:.1f}°{gait}" + (f", roll {found.roll:.1f}°" if found.roll >= 0.05 else "")
 
@@ -173,6 +185,7 @@ def words(found: Shake | Turned) -> str:
     if found.known < 0.5:
         return "motion not known"
     if found.pixels < 0.2 and found.roll < 0.01:
-        return "stands still"
+        ways = [f"goes {found.goes:.0f} px"] * (found.goes > 0) + [f"turns {found.rolls:.1f}°"] * (found.rolls > 0)
+        return f"{' and '.join(ways)} a second, evenly" if ways else "stands still"
     gait = f" at {found.hz:.1f} Hz" if found.hz else ""
     return f"shakes {found.pixels:.1f} px{gait}" + (f", roll {found.roll:.2f}°" if found.roll >= 0.005 else "")

@@ -18,7 +18,7 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     """
     method   ``off``; ``hold`` as on a tripod; ``drift``: a hand's slow movement kept, what is faster gone; ``path``: a moving camera's way made of
              still, even and evenly faster parts; ``level``: a sphere stands level; ``lock``: a marked thing keeps its place, or its heading
-    budget   share of each side that may be spent, at every moment or, where it ``eases``, as far as that moment needs it
+    budget   share of width and height that may be spent, at every moment or, where it ``eases``, as far as that moment needs it
     roll     is it kept level against itself, too, or what is locked? ``grows``: what is locked keeps its size, too; ``cut``: Hz from which on a
              drift is shake
     heading  of a sphere that stands: to the ``world``; as a ``vehicle`` turns, without its shake; where it ``travel``s; ``free``: as it was turned
@@ -33,13 +33,14 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     through  the round lenses that it was followed through (``step.named``), empty: none
     sidecar  a camera's own record of how it turned (``docs/motion.md``), which is used where it tells
     moves    what was solved of it, frame by frame (``solve.packed``), so that a queued render cannot change; ``goes``: how fast what is left of its
-             way is where rows are read out one after another (``solve.going``), likewise; of round lenses how the camera itself turned
+             way is where rows are read out one after another (``solve.going``), likewise; of round lenses how the camera itself turned;
+             ``needs``: the budget with which all of it could be done, 0 where it is always enough
     """
 
-    OWN = frozenset({"moves", "goes", "light", "aspect", "through", "lean", "opens", "mark", "still", "sidecar"})
-    FROM = dict.fromkeys(range(1, 6), lambda plain: plain)
+    OWN = frozenset({"moves", "goes", "needs", "light", "aspect", "through", "lean", "opens", "mark", "still", "sidecar"})
+    FROM = dict.fromkeys(range(1, 7), lambda plain: plain)
 
-    version: int = 6
+    version: int = 7
     method: Method = "off"
     budget: Annotated[float, Meta(ge=0, le=0.5)] = 0.08
     eases: bool = False
@@ -60,4 +61,5 @@ class SteadySettings(Settings, frozen=True, forbid_unknown_fields=True):
     sidecar: str | None = None
     moves: Annotated[str, Meta(max_length=8_000_000)] = ""
     goes: Annotated[str, Meta(max_length=8_000_000)] = ""
+    needs: Annotated[float, Meta(ge=0, le=0.9)] = 0.0
     light: Annotated[str, Meta(max_length=4_000_000)] = ""

@@ -100,7 +100,7 @@ def as_moves(rows: Rows, told: Rows, focal: tuple[float, float]) -> Rows:
     """The other way: the rows of a flat picture, with how the camera turned as ``told`` of it."""
     made, turn = np.array(rows), told[:, turns.TURN]
     made[:, motion.X], made[:, motion.Y], made[:, motion.ROLL] = np.radians(turn[:, 2]) * focal[0], np.radians(turn[:, 0]) * focal[1], -turn[:, 1]
-    made[:, motion.SURE] = told[:, turns.SURE]
+    made[:, motion.SURE], made[:, motion.FIRM] = told[:, turns.SURE], 0.0
     return made
 
 

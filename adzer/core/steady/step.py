@@ -27,6 +27,7 @@ from .solve import Array, Pane
 SAYS = {"hold": "held still", "drift": "its jitter gone", "path": "on an even way", "level": "level", "lock": "a thing stays"}
 HEADED = {"world": "", "vehicle": ", headed as it rides", "travel": ", headed where it goes", "free": ", turned as it was"}
 PULSES = 0.15  # share of sharpness that may come and go before it is warned of
+ROUNDS = 0.002  # of width and height, which rounding may take
 ILL = 45.0  # degrees a second from which being turned makes people feel ill (as of ``space.path``)
 SHAKEN = 30.0  # from which on being turned to and fro does, most of all to 70 (Ujike, Yokoi and Saida 2004)
 
@@ -126,6 +127,10 @@ def _costs(settings: SteadySettings, found: Shake | None, draft: Draft) -> list[
     if settings.budget == 0:
         text = "Nothing of the picture may be spent, so that it cannot be moved at all: it stays as it was held. Let it cost some."
         findings.append(Finding(Level.WARN, "nothing-spent", text, "steady"))
+    elif settings.needs > settings.budget + ROUNDS:
+        most = "more than half" if settings.needs > 0.5 else f"{settings.needs:.1%}"
+        text = f"It goes on moving: to take all of it off takes {most} of width and height, and {settings.budget:.1%} may be spent. Let it cost "
+        findings.append(Finding(Level.WARN, "held-less", text + "more, or take less off.", "steady"))
     if draft.pace is not None and settings.budget > 0.2:
         findings.append(Finding(Level.NOTE, "much-spent", f"{1 - kept**2:.0%} of the recorded picture is spent on holding it.", "steady"))
     if found is not None and found.blurs is not None:

@@ -77,7 +77,7 @@ class SteadyBench(StageBench):
         self.level.chosen.connect(lambda v: self._solve(roll=v))
         self.eases = Choice([("of every frame", False), ("where it needs it", True)])
         self.eases.chosen.connect(lambda v: self._solve(eases=v))
-        self.cost = Question("How much picture may it cost?", Numbers(("of each side, %", self.budget)), self.eases, self.level)
+        self.cost = Question("How much picture may it cost?", Numbers(("of width and height, %", self.budget)), self.eases, self.level)
         self.evens = Choice([("as recorded", False), ("made even", True)])
         self.evens.chosen.connect(lambda v: self._solve(evens=v))
         self.light = Question("Is its light steady?", self.evens)
@@ -502,7 +502,7 @@ class SteadyBench(StageBench):
 def _needs(needed: float, budget: float) -> str:
     if needed >= 0.5:
         return " All of it could not be done with half."
-    return f" All of it {'takes' if needed <= budget else 'would take'} {needed:.1%} of each side."
+    return f" All of it {'takes' if needed <= budget else 'would take'} {needed:.1%} of width and height."
 
 
 def _few(shot: Shot, far: NDArray[np.float64]) -> tuple[list[int], NDArray[np.float64]]:

@@ -68,9 +68,10 @@ def test_exit_codes_tell_bad_input_from_stop_findings(tmp_path, small_clip):
                   ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4", "--squeeze", "0"],
                   ["convert", small_clip, "--card", "web-wide", "--out", tmp_path / "x.mp4", "--from", "02:00:00:00"],
                   ["sim", "shoot", "kettle", "--out", tmp_path / "x.mp4"], ["cards", "kettles"]):  # fmt: skip
-        done = alone(*words)
+        done = adzer(*words)
         assert done.returncode == 2 and done.stderr.strip(), words
         assert done.stdout == ""
+    assert alone("route", small_clip, "x").returncode == 2
     done = alone("convert", untagged, "--card", "web-wide", "--out", tmp_path / "x.mp4")
     assert done.returncode == 1 and not (tmp_path / "x.mp4").exists()
 

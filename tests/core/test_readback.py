@@ -277,8 +277,7 @@ def test_one_byte_that_the_disk_changes_is_found(recording, tmp_path, monkeypatc
 @pytest.mark.parametrize(
     "card, options, grain",
     [
-        ("web-wide", {"crf": "40", "preset": "veryfast"}, 0), ("web-wide", {"crf": "28", "preset": "veryfast"}, 12),
-        ("native-wide", {"crf": "38", "preset": "ultrafast"}, 0), ("native-wide", {"crf": "26", "preset": "ultrafast"}, 15),
+        ("web-wide", {"crf": "40", "preset": "veryfast"}, 0), ("native-wide", {"crf": "26", "preset": "ultrafast"}, 15),
         ("web-wide", {"b": "60k", "preset": "veryfast"}, 6), ("archive", None, 10),
     ],
 )  # fmt: skip
@@ -299,7 +298,7 @@ def test_good_masters_pass_however_strongly_they_are_compressed(recording, tmp_p
     assert checked.passed and any("frames come back" in c.text for c in checked.checks)
 
 
-@pytest.mark.parametrize("speed", ["1/2", "2", "4/5", "24/25"])
+@pytest.mark.parametrize("speed", ["1/2", "24/25"])
 def test_slow_and_fast_sound_passes_its_check_and_its_check_hears_a_fault(recording, tmp_path, monkeypatch, speed):
     made = order(recording, tmp_path, "archive", PLAIN.with_("shape", speed=speed), stop=64)
     checked = render(made)

@@ -13,7 +13,7 @@ from adzer.core.errors import UnreadableError
 from adzer.core.media import audio
 from adzer.core.run import hearing
 
-RATE, SECONDS = 48000, 8
+RATE, SECONDS = 48000, 6
 TIME = np.arange(RATE * SECONDS) / RATE
 LAYOUTS = (
     "mono", "stereo", "2.1", "3.0", "quad", "4.0", "5.0", "5.1", "5.1(side)", "6.1", "7.0", "7.1", "7.1(wide)", "5.1.2", "5.1.4", "7.1.2", "7.1.4"

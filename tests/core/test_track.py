@@ -263,9 +263,7 @@ def _overlap(a, b) -> float:
     return across * down / (a[2] * a[3] + b[2] * b[3] - across * down)
 
 
-@pytest.mark.parametrize(
-    "ground, thing", [("bikes", "astronaut"), ("bikes", "coffee"), ("astronaut", "rocket"), ("grass", "coffee")]
-)
+@pytest.mark.parametrize("ground, thing", [("bikes", "astronaut"), ("grass", "coffee")])
 def test_a_thing_over_foreign_footage_is_held_its_loss_said_and_found_again(ground, thing):
     frames = _ground(ground, 90)
     truth = _planted(frames, thing)
@@ -308,8 +306,7 @@ def _twin(frames, thing, tint):
         part[:] = part * (1 - mask) + small * mask
 
 
-@pytest.mark.parametrize("ground, thing", [("bikes", "coffee"), ("grass", "astronaut")])
-@pytest.mark.parametrize("tint", [(1, 1, 1), (0.9, 0.92, 1.0)])
+@pytest.mark.parametrize("ground, thing, tint", [("bikes", "coffee", (1, 1, 1)), ("grass", "astronaut", (0.9, 0.92, 1.0))])
 def test_what_is_lost_is_not_replaced_by_another_of_its_kind(ground, thing, tint):
     """The marked one goes away for good after 30 frames; its twin is seen from beginning to end, far away at first, nearer later."""
     frames = _ground(ground, 80)

@@ -366,7 +366,7 @@ def test_the_horizon_is_levelled_by_two_marks_on_it():
 # ---- squeeze -----------------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("squeeze", ["1.33", "1.5", "1.6", "1.8", "2"])
+@pytest.mark.parametrize("squeeze", ["1.33", "1.6", "2"])
 def test_the_squeeze_is_measured_on_the_cartwheel(tmp_path, squeeze):
     camera = replace(
         cameras.load("scope-lens"), squeeze=Fraction(squeeze), raster=(720, 540), sound=False,
@@ -412,7 +412,7 @@ def _laid_over(photo: str, squeeze: float, seed: int):
     return seen + rng.normal(0, 1.5, seen.shape), (cx, cy), (b / squeeze, b), rng
 
 
-@pytest.mark.parametrize("photo", ["brick", "grass", "astronaut", "coins"])
+@pytest.mark.parametrize("photo", ["brick", "astronaut", "coins"])
 def test_a_loose_box_around_a_round_thing_is_measured_within_what_it_says_or_refused(photo):
     known = 0
     for seed, squeeze in enumerate((1.33, 1.6, 2.0)):

@@ -252,6 +252,7 @@ def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Pictu
         guess, held, declared = getattr(seen, field), getattr(picture, field), getattr(settings, field)
         tag = {"projection": facts.sphere and facts.sphere.projection, "eyes": facts.sphere and facts.sphere.eyes,
                "first": facts.sphere and facts.sphere.first, "coverage": facts.sphere and facts.sphere.coverage}[field]  # fmt: skip
+        whole = {field: guess.value} | ({"coverage": seen.coverage.value} if field == "projection" and seen.coverage.value else {})
         if guess.sure and held is not None and guess.value != held and (declared or tag):
             label = f"{words} {guess.value}" if field != "projection" else str(guess.value)
             said = "declared" if declared else "tagged"
@@ -259,13 +260,16 @@ def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Pictu
                 f"For the {words} “{held}” is {said}, but the footage looks {guess.value}: {guess.saw}.",
                 Fix(f"Declare {label}", "read", {field: guess.value}))  # fmt: skip
         elif guess.sure and guess.value != held and not declared and not tag and field in ("projection", "eyes"):
-            whole = {field: guess.value} | ({"coverage": seen.coverage.value} if field == "projection" and seen.coverage.value else {})
             say(Level.STOP, f"{field}-asked",
                 f"It looks like {FORMS[str(guess.value)]} ({guess.confidence:.0%} sure) and nothing says so: {guess.saw}. Say what it is.",
                 Fix(f"It is {FORMS[str(guess.value)]}", "read", whole))  # fmt: skip
-        elif (
-            not guess.sure and guess.confidence >= 0.5 and guess.value not in (None, held) and not declared and not tag
-        ):
+        elif guess.sure or guess.confidence < 0.5 or guess.value in (None, held) or declared or tag:
+            continue
+        elif field in ("projection", "eyes"):
+            say(Level.WARN, f"{field}-unsure",
+                f"Is it {FORMS[str(guess.value)]} ({guess.confidence:.0%} sure)? {guess.saw}. Until you say, it is taken as {FORMS[str(held)]}.",
+                Fix(f"It is {FORMS[str(guess.value)]}", "read", whole))  # fmt: skip
+        else:
             say(Level.NOTE, f"{field}-unsure", f"The {words} may be {guess.value} ({guess.confidence:.0%} sure): {guess.saw}.",
                 Fix(f"Declare {guess.value}", "read", {field: guess.value}))  # fmt: skip
     if picture.eyes not in (None, "one") and not picture.first:

@@ -69,8 +69,9 @@ def _collection() -> _Collection:
     mean, scale = values.mean(axis=0), values.std(axis=0) + 1e-6
     scaled = (values - mean) / scale
     some = scaled[:: max(1, len(scaled) // 200)]
-    apart = np.sqrt(((some[:, None] - scaled[None]) ** 2).sum(axis=2))
-    return _Collection(scaled, mean, scale, float(np.median(np.sort(apart, axis=1)[:, NEAREST])), nets)
+    square = (some**2).sum(axis=1)[:, None] + (scaled**2).sum(axis=1) - 2 * some @ scaled.T
+    usual = float(np.median(np.sqrt(np.partition(square, NEAREST, axis=1)[:, NEAREST])))
+    return _Collection(scaled, mean, scale, usual, nets)
 
 
 # Every log curve that is published keeps black above code 0, read as limited range, too, and a clipped sensor below the top.

@@ -58,6 +58,7 @@ ASKED = {
     "curve-unknown": "curve", "log-tagged-display": "curve", "already-transformed": "applied", "variable-rate": "timing", "no-rate": "timing",
     "rate-differs": "timing", "rate-out-of-range": "timing", "first-eye-unknown": "first", "range-contradicts": "range",
     "range-untagged": "range", "turn-unsure": "turn", "projection-asked": "projection", "eyes-asked": "eyes",
+    "projection-unsure": "projection", "eyes-unsure": "eyes",
 }  # fmt: skip
 
 

@@ -9,9 +9,10 @@ SLOW = 0.5  # Hz below which a movement is taken as meant
 Array = NDArray[np.float64]
 
 
-def slow(values: Array, rate: float, hz: float = SLOW) -> Array:
+def slow(values: Array, rate: float, hz: float = SLOW, stays: float = 0.0) -> Array:
     """What of a path (frames, …) is slower than ``hz``: the smoothest curve near it, which halves what moves at ``hz`` (Whittaker
-    1923, Hodrick and Prescott 1997); it keeps a constant speed, and its ends are no worse than its middle."""
+    1923, Hodrick and Prescott 1997); it keeps a constant speed, and its ends are no worse than its middle. ``stays``: the square of how many times as
+    far a value errs as the path itself can go from one to the next; 0: it may go anywhere."""
     from scipy.sparse import diags_array, eye_array
     from scipy.sparse.linalg import spsolve
 
@@ -20,4 +21,5 @@ def slow(values: Array, rate: float, hz: float = SLOW) -> Array:
         return np.broadcast_to(values.mean(axis=0), values.shape).copy()
     stiff = (2 * np.sin(np.pi * min(hz / rate, 0.5))) ** -4
     bend = diags_array([1.0, -2.0, 1.0], offsets=[0, 1, 2], shape=(n - 2, n))
-    return np.asarray(spsolve((eye_array(n) + stiff * (bend.T @ bend)).tocsc(), values)).reshape(values.shape)
+    goes = diags_array([-1.0, 1.0], offsets=[0, 1], shape=(n - 1, n))
+    return np.asarray(spsolve((eye_array(n) + stiff * (bend.T @ bend) + stays * (goes.T @ goes)).tocsc(), values)).reshape(values.shape)

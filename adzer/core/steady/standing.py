@@ -20,6 +20,7 @@ from .slow import SLOW, slow
 from .solve import BETWEEN
 
 Lean = tuple[float, float]
+NOISE, DRIFT = np.radians(0.1), np.radians(0.02)  # by which a single horizon is off, at least, and by which the sum errs more from one to the next
 TOGETHER = 25  # frames that a camera goes one way
 
 
@@ -140,10 +141,20 @@ def stands(rows: Rows) -> Array:
     # What single frames show elsewhere than those just before and after is no horizon.
     near = np.linalg.norm(lean - median_filter(lean, (5, 1), mode="nearest"), axis=1) < np.radians(1.0)
     every = np.arange(at[0], at[-1] + 1, turns.FAR)
-    # Of single frames a tenth of a degree is noise; over so many of them an error of the sum is not.
-    bent = slow(np.stack([np.interp(every, at[near], lean[near, c]) for c in range(3)], axis=1), 1.0, 0.04)
+    bent = _drifts(np.stack([np.interp(every, at[near], lean[near, c]) for c in range(3)], axis=1))
     back = np.stack([np.interp(np.arange(len(made)), every, bent[:, c]) for c in range(3)], axis=1)
     return np.asarray(turning(-back[0]) @ turning(back) @ made)  # the first frame's own axes stay what all is reckoned in
+
+
+def _drifts(seen: Array) -> Array:
+    """What errors of the sum come to, of by how much (n, 3) single horizons differ from it. It grows evenly as far as that is more than chance and
+    more than a sum usually errs, and else slowly: uprights that are painted on a wall point elsewhere from moment to moment."""
+    at = np.arange(len(seen)) - (len(seen) - 1) / 2
+    middle, grows = seen.mean(axis=0), at @ seen / (at @ at)
+    rest = seen - middle - at[:, None] * grows
+    chance = max(NOISE**2, float((rest**2).sum()) / (3 * max(len(seen) - 2, 1))) / (at @ at)
+    surely = DRIFT**2 / (DRIFT**2 + chance)
+    return np.asarray(middle + at[:, None] * grows * surely + slow(rest, 1.0, 0.04, (NOISE / DRIFT) ** 2))
 
 
 def _onto(one: Array, other: Array) -> Array:

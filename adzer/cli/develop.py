@@ -115,7 +115,7 @@ def noise(
     facts, looked = read_file(file)
     route = Route().with_("read", **declared)
     held, seen = developing.delivered_noise(facts, looked, route, cards.delivery(card))
-    told = measuring.verdict(seen)
+    told = measuring.verdict(seen, held.within)
     if json_:
         plain = records.to_plain(held) | {"delivered": records.to_plain(seen), "needed": seen.needed, "verdict": told}
         print_json(plain)
@@ -134,8 +134,6 @@ def noise(
     if held.dots:
         places = ", ".join(f"{x},{y}" for x, y, _ in held.dots[:6]) + (" …" if len(held.dots) > 6 else "")
         print(f"dots that stay where they are, whatever the camera looks at: {len(held.dots)}, at {places}")
-    if held.within:
-        print("only one frame could be looked at: fine structure may count as noise")
     print(f"{file}: {told}")
 
 

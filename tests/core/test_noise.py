@@ -120,6 +120,10 @@ def test_doubled_frames_cuts_and_single_frames_do_not_deceive():
     assert made.within and alone == pytest.approx(3.0, rel=0.15)
     black = noise.measured(kind, [[(0, (np.full((256, 384), 16, np.uint8),))] * 3])
     assert not any(black.counts) and "Nothing" in noise.verdict(noise.Seen((), ()))
+    grass = (np.clip(skimage.data.grass()[:256, :384], 16, 235),)
+    same, _ = sigma([grass] * 3)  # a photograph without any noise: what is fine in it is no noise for sure
+    assert same.within and "at most" in noise.verdict(noise.Seen((0.5,), (0.02,)), same.within)
+    assert "will show it" in noise.verdict(noise.Seen((0.5,), (0.02,)), sigma(a[:3])[0].within)
 
 
 def test_a_simulated_camera_that_smooths_its_noise_leaves_it_as_arithmetic_says():

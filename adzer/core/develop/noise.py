@@ -391,13 +391,16 @@ def found(held: Mapping[str, bytes]) -> Noise | None:
     return records.of_version(held.get("noise"), Noise, VERSION)
 
 
-def verdict(seen: Seen) -> str:
-    """In one sentence, with its numbers."""
+def verdict(seen: Seen, within: bool = False) -> str:
+    """In one sentence, with its numbers; ``within``: of single frames, whose fine structure counts as noise, too."""
     if not seen.sigma:
         return "Nothing in it can be compared from frame to frame: it is black, or full, or never the same."
     worst = int(np.argmax(seen.sigma))
     where = "shadows" if seen.levels[worst] < 0.3 else "middle tones" if seen.levels[worst] < 0.6 else "light tones"
     size = f"{seen.most * 100:.2f} % of white in its {where} as delivered"
     if not seen.needed:
-        return f"It needs none: its noise is {size}, which nobody sees (below {SEEN * 100:.2f} %)."
+        return f"It needs none: its noise is {size}{' at most' if within else ''}, which nobody sees (below {SEEN * 100:.2f} %)."
+    if within:
+        return (f"It may show in {where}: at most {size}. No two of its frames show the same under other noise, so that fine structure "
+                "counts as noise, too. Look at a smooth part in the loupe, and decide there.")  # fmt: skip
     return f"These {where} will show it: {size}, {seen.most / SEEN:.1f} times what is just seen."

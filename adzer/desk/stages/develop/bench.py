@@ -373,7 +373,7 @@ class DevelopBench(StageBench):
         self.luma.set_value(s.clean or 0.0)
         self.colour.set_value((s.clean or 0.0) if s.colour is None else s.colour)
         self.detail.set_value(s.detail)
-        text = noise.verdict(seen) if seen is not None else held.saw + "."
+        text = noise.verdict(seen, held.within) if seen is not None else held.saw + "."
         if held.grain.keep < 1:
             text += f" The camera or its codec has smoothed it over time: neighbouring frames differ by {held.grain.keep:.0%} of it."
         if max(held.beside) > 0.15:

@@ -37,7 +37,7 @@ def share(text: str) -> float:
     (found,) = numbers("budget", text.rstrip("% "), "a share", ("budget",)).values()
     found = found / 100 if text.strip().endswith("%") else found
     if not 0 <= found <= 0.5:
-        raise AdzerError(f"--budget {text}: from 0 to 50% of width and height.")
+        raise AdzerError(f"--budget {text}: say up to half of width and height.")
     return found
 
 

@@ -183,35 +183,13 @@ def test_an_encoder_that_ends_its_process_does_not_hold_up_the_queue(job, tmp_pa
     assert "ended by itself 3 times" in job.slips()[0].why and (tmp_path / "1.mp4").exists()
 
 
-_COMMAND_DIES = """
-import os, sys
-from pathlib import Path
-from adzer import __main__ as start
-from adzer.cli import main
-from adzer.core.run import queue  # once, before the processes part
-died, card, real = Path(sys.argv.pop(1)), sys.argv.pop(1), start.command
-def command(notes):
-    from adzer.core.run import render
-    kept = render.join
-    def dies(plan, order, *more):
-        if order.card.title == card or not died.exists():
-            died.touch()
-            os.kill(os.getpid(), 11)
-        return kept(plan, order, *more)
-    render.join = dies
-    real(notes)
-start.command = command
-start.main()
-"""
-
-
 def test_a_command_outlives_a_library_that_ends_its_process(job, small_clip, tmp_path):
     """Once: it goes on by itself. Each time: that render is given up, the others are made. Without a queue it is a sentence."""
     out = tmp_path / "out"
 
     def run(always, *words):
         (tmp_path / "died").unlink(missing_ok=True)
-        words = [sys.executable, "-c", _COMMAND_DIES, tmp_path / "died", always, *words]
+        words = [sys.executable, Path(__file__).with_name("dying_command.py"), tmp_path / "died", always, *words]
         done = subprocess.run(list(map(str, words)), capture_output=True, text=True)
         assert (tmp_path / "died").exists() and "signal 11" in done.stderr, done
         return done

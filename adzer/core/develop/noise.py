@@ -399,7 +399,8 @@ def verdict(seen: Seen, within: bool = False) -> str:
     where = "shadows" if seen.levels[worst] < 0.3 else "middle tones" if seen.levels[worst] < 0.6 else "light tones"
     size = f"{seen.most * 100:.2f} % of white in its {where} as delivered"
     if not seen.needed:
-        return f"It needs none: its noise is {size}{' at most' if within else ''}, which nobody sees (below {SEEN * 100:.2f} %)."
+        most = " at most" if within else ""
+        return f"It needs none: its noise is {size}{most}, which nobody sees."
     if within:
         return (f"It may show in {where}: at most {size}. No two of its frames show the same under other noise, so that fine structure "
                 "counts as noise, too. Look at a smooth part in the loupe, and decide there.")  # fmt: skip

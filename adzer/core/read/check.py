@@ -267,7 +267,7 @@ def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Pictu
             continue
         elif field in ("projection", "eyes"):
             say(Level.WARN, f"{field}-unsure",
-                f"Is it {FORMS[str(guess.value)]} ({guess.confidence:.0%} sure)? {guess.saw}. Until you say, it is taken as {FORMS[str(held)]}.",
+                f"Is it {FORMS[str(guess.value)]}? {guess.saw} ({guess.confidence:.0%} sure). Until you say, it is taken as {FORMS[str(held)]}.",
                 Fix(f"It is {FORMS[str(guess.value)]}", "read", whole))  # fmt: skip
         else:
             say(Level.NOTE, f"{field}-unsure", f"The {words} may be {guess.value} ({guess.confidence:.0%} sure): {guess.saw}.",

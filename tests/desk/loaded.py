@@ -52,7 +52,8 @@ class Loaded:
 
     def close(self) -> None:
         self._link.close()
-        self._process.wait(5)
+        self._process.kill()
+        self._process.wait()
 
 
 def main() -> None:

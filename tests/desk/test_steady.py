@@ -83,7 +83,7 @@ def test_a_sphere_is_measured_shown_its_horizon_and_stands_level(window):
     assert wait(lambda: going.running is None and bench.button.isHidden(), seconds=60, settle=0.2)
     found = found_of(desk.walk(shot)["steady"].before, desk.walk(shot).draft, desk.shot.route.steady, desk.found(shot))
     assert found.known == 1.0 and found.degrees < 0.05 and abs(found.fastest - 1.5) < 0.1 and max(map(abs, found.lean[:2])) < 0.2
-    assert "stands still" in cell(desk, shot, "steady").first and bench.cost.isHidden() and bench.headed.isHidden()
+    assert "turns evenly, up to 1.5°" in cell(desk, shot, "steady").first and bench.cost.isHidden() and bench.headed.isHidden()
     bench.stands.choose("level")
     assert wait(lambda: desk.shot.route.steady.method == "level" and not desk.worker.busy, settle=0.2), window.note.text()
     assert desk.shot.route.steady.lean == found.lean[:2] and "horizon or uprights say" in bench.upright.reason
@@ -135,7 +135,7 @@ def test_the_recorded_picture_shows_what_was_followed(window, monkeypatch, tmp_p
     bench.method.choose("hold")
     assert wait(lambda: desk.shot.route.steady.method == "hold" and not desk.worker.busy, settle=0.3)
     assert not bench.spent.isHidden() and (bench.thirds.after[4:] < 0.3 * bench.thirds.before[4:] + 0.05).all()
-    assert bench.lines.title.startswith("Its way") and "of each side" in bench.cost.reason
+    assert bench.lines.title.startswith("Its way") and "of width and height" in bench.cost.reason
     desk.go_to(20)
     bench.look.choose(True)
     assert wait(lambda: bench.recorded.found is not None and not desk.worker.busy, settle=0.5)

@@ -115,12 +115,12 @@ class Ways(Question):
 def _rows(ways: tuple[Way, ...], round_: bool) -> list[tuple[str, ...]]:
     thing = any(w.offset is not None for w in ways)
     also = "horizon" if round_ else "thing" if thing else "wobble"
-    rows: list[tuple[str, ...]] = [("", "< 0.5 · to 3 · > 3 Hz", "roll", also, "turns" if round_ else "keeps")]
+    rows: list[tuple[str, ...]] = [("", "to ½ · 3 · ∞ Hz", "roll", also, "turns" if round_ else "keeps")]
     for way in ways:
         last = f"{way.fastest or 0:.0f}°/s" if round_ else f"{way.kept:.0%}"
         more = way.horizon if round_ else way.offset if thing else way.wobble
         said = "" if more is None else f"{more:.2f}{'°' if round_ else ''}"
-        left = " · ".join(f"{v:.2f}" if v < 10 else f"{v:.0f}" for v in way.left)
+        left = " · ".join(f"{v:.2f}" if v < 1 else f"{v:.1f}" if v < 10 else f"{v:.0f}" for v in way.left)
         row = (left, f"{way.roll:.2f}°", said, last) if not way.why else (way.why, "", "", "")
         rows.append((_name(way), *row))
     return rows

@@ -74,7 +74,7 @@ def test_a_full_disk_is_said_and_leaves_nothing_under_a_name(tmp_path, words):
         [sys.executable, "-m", "adzer", *(put.get(w, w) for w in words)], cwd=tmp_path, capture_output=True, text=True,
         preexec_fn=_cut_off, timeout=300, env=os.environ | {"PYTHONDONTWRITEBYTECODE": "1"},
     )  # fmt: skip
-    assert done.returncode in (1, 2) and "Traceback" not in done.stderr, done
+    assert done.returncode in (1, 2) and "Traceback" not in done.stderr and "(signal" not in done.stderr, done
     assert "adzer: " in done.stderr or "NOT safe to erase" in done.stdout, done
     named = [p.relative_to(tmp_path) for p in tmp_path.rglob("*") if p.suffix in (".adzer", ".mkv", ".mp4") and p.parent.name != "card"]
     assert not [p for p in named if "parts" not in str(p.parent)], named

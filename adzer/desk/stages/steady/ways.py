@@ -120,7 +120,7 @@ def _rows(ways: tuple[Way, ...], round_: bool) -> list[tuple[str, ...]]:
         last = f"{way.fastest or 0:.0f}°/s" if round_ else f"{way.kept:.0%}"
         more = way.horizon if round_ else way.offset if thing else way.wobble
         said = "" if more is None else f"{more:.2f}{'°' if round_ else ''}"
-        left = " · ".join(f"{v:.2f}" if v < 1 else f"{v:.1f}" if v < 10 else f"{v:.0f}" for v in way.left)
+        left = " · ".join(f"{v:.2f}".lstrip("0") if v < 1 else f"{v:.1f}" if v < 10 else f"{v:.0f}" for v in way.left)
         row = (left, f"{way.roll:.2f}°", said, last) if not way.why else (way.why, "", "", "")
         rows.append((_name(way), *row))
     return rows

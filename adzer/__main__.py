@@ -30,7 +30,8 @@ def command(notes: int) -> None:
 
 def main() -> None:
     """Runs the command; its exit code is this process's, and a signal that ends it is said."""
-    notes, starts = os.memfd_create("adzer"), STARTS if sys.argv[1:2] and sys.argv[1] in GOES_ON else 1
+    named = next((word for word in sys.argv[1:] if not word.startswith("-")), "")
+    notes, starts = os.memfd_create("adzer"), STARTS if named in GOES_ON else 1
     for left in reversed(range(starts)):
         code = _started(notes)
         if -code not in FAULTS:

@@ -190,6 +190,7 @@ def steady(
     match: options.Match = False,
     json_: Json = False,
 ) -> None:
+    from ..core.finding import Level
     from ..core.intake.take import read_file
     from ..core.join.measure import answers as matched
     from ..core.read.step import upright_raster
@@ -225,7 +226,7 @@ def steady(
     route = steadying.as_it_shows(rows, facts, route, seen).with_("steady", **({"lean": leans} if lean else {}))
     route = route.with_("steady", **steadying.answers(rows, facts, route, seen))
     for finding in walk(route, facts, seen)["steady"].findings:
-        mention(finding.text)
+        (mention if finding.level is Level.NOTE else say)(finding.text)
     s = route.steady
     told: dict[str, object] = {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout, "fov": s.view}
     making.make(file.name, facts, seen, route, card, out, json_, told)

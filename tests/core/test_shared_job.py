@@ -194,7 +194,7 @@ def test_a_command_outlives_a_library_that_ends_its_process(job, small_clip, tmp
         assert (tmp_path / "died").exists() and "signal 11" in done.stderr, done
         return done
 
-    done = run("none", "render", job.path, "--card", "web-wide", "--out", out)
+    done = run("none", "--quiet", "render", job.path, "--card", "web-wide", "--out", out)
     assert done.returncode == 0 and "goes on after the last finished segment" in done.stderr and len(list(out.iterdir())) == 1
     done = run("web wide 16:9", "render", job.path, "--card", "web-wide", "--card", "web-square", "--out", out)
     assert done.returncode == 1 and "ended by itself 3 times" in done.stderr

@@ -23,7 +23,7 @@ from adzer.core.cards import delivery
 from adzer.core.errors import AdzerError
 from adzer.core.intake.take import facts_of
 from adzer.core.join.rig import text
-from adzer.core.look.motion import path
+from adzer.core.look.motion import Motion, path
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.route import Route, walk
 from adzer.core.run import analysing, steadying, trying
@@ -31,6 +31,7 @@ from adzer.core.steady import solve
 from adzer.core.steady.slow import slow
 from adzer.core.steady.step import lying, named
 
+from ..conftest import write_clip
 from ..foreign import photograph
 from ..masters import delivered, lumas, run
 
@@ -537,3 +538,17 @@ def test_what_cannot_be_followed_is_said(tmp_path):
         steadying.followed(facts, Route().with_("steady", method="lock", mark=(20, 0.1, 0.1, 0.2, 0.2)))
     far = solve.packed(np.full((8, 4), 20.0), (64, 48))
     assert walk(Route().with_("steady", method="hold", moves=far), facts)["steady"].findings[0].code == "moves-too-far"
+
+
+def test_what_the_budget_leaves_moving_is_said(tmp_path):
+    """A picture that sways by 9 pixels either way, 192 wide: to hold it takes 2·9/192 of its width."""
+    facts = facts_of(write_clip(tmp_path / "sway.mov", 50))
+    rows = np.zeros((50, len(Motion.columns)), np.float32)
+    rows[1:, 0], rows[:, 4] = np.diff(9 * np.cos(np.pi * np.arange(50) / 7)), 1
+    codes = {}
+    for budget in (0.05, 0.12):
+        route = Route().with_("steady", method="hold", budget=budget)
+        route = route.with_("steady", **steadying.answers(rows, facts, route))
+        assert route.steady.needs == pytest.approx(18 / 192, abs=0.002)
+        codes[budget] = {f.code: f.text for f in walk(route, facts)["steady"].findings}
+    assert "9.4%" in codes[0.05]["held-less"] and "held-less" not in codes[0.12]

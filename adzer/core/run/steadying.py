@@ -134,6 +134,7 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
     if s.method == "level":
         raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
     path, pane, needs = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn), 0.0
+    shown_path, comes = path, rate
     if s.method == "lock":
         places, at = followed(facts, route, seen)
         moves = solve.locked(places, path, at, pane, rate, s.budget, s.roll, s.grows)
@@ -144,10 +145,11 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
         some = solve.solved(path[shown], pane, float(pace.rate), s.method, s.budget, s.roll, s.cut)
         moves = np.stack([np.interp(frames, shown, some[:, c]) for c in range(4)], axis=1)
         moves = moves * solve.share_inside(moves, pane, 1 - s.budget)[:, None]
+        shown_path, comes = path[shown], float(pace.rate)
     else:
         moves = solve.solved(path, pane, rate, s.method, s.budget, s.roll, s.cut)
     if s.method in ("hold", "drift"):
-        needs = solve.needed(path, pane, s.method, rate, s.roll, s.cut)
+        needs = solve.needed(shown_path, pane, s.method, comes, s.roll, s.cut)
     goes = solve.packed(solve.going(path, moves, rate), pane.size) if s.readout else ""
     text = solve.packed(solve.eased(moves, pane, rate, s.budget) if s.eases and s.budget else moves, pane.size)
     return text, goes, round(min(needs, 0.9), 4)

@@ -117,7 +117,8 @@ def noise(
     held, seen = developing.delivered_noise(facts, looked, route, cards.delivery(card))
     told = measuring.verdict(seen, held.within)
     if json_:
-        plain = records.to_plain(held) | {"delivered": records.to_plain(seen), "needed": seen.needed, "verdict": told}
+        needed = None if held.within and seen.needed else seen.needed
+        plain = records.to_plain(held) | {"delivered": records.to_plain(seen), "needed": needed, "verdict": told}
         print_json(plain)
         return
     print(f"level and standard deviation in codes of {facts.bits} bits")

@@ -22,7 +22,7 @@ from adzer.core.media.decode import Frame
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.media.formats import PixelFormat
 from adzer.core.read import depth, halves, identify, play, rhythm
-from adzer.core.read.seen import SURE
+from adzer.core.read.seen import SURE, Guess
 from adzer.core.route import Route, walk
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import suite
@@ -331,3 +331,19 @@ def test_an_intra_file_with_a_hole_in_its_frames_is_still_looked_at(tmp_path):
     path.write_bytes(data)
     facts, seen = read_file(path)
     assert seen is None or seen.levels.high > seen.levels.low
+
+
+@pytest.mark.parametrize("field, value, words", [("projection", "fisheye", "round lenses"), ("eyes", "side by side", "two eyes")])
+def test_a_doubt_is_a_question_with_an_answer(small_clip, field, value, words):
+    """From 80 % on it stops; below it is asked, and said what it is taken as; under 50 %, or once it was said, it is not asked."""
+    facts, seen = read_file(small_clip)
+    told = {}
+    for sure in (0.9, 0.7, 0.4):
+        doubted = msgspec.structs.replace(seen, **{field: Guess(value, sure, "it was put in")})
+        told[sure] = {f.code: f for f in walk(Route(), facts, doubted)["read"].findings if f.code.startswith(field)}
+    assert told[0.9][f"{field}-asked"].level is Level.STOP and not told[0.4]
+    asked = told[0.7][f"{field}-unsure"]
+    assert asked.level is Level.WARN and asked.text.startswith(f"Is it {words}") and "Until you say" in asked.text
+    said = Route().with_(asked.fix.stage, **asked.fix.answers)
+    doubted = msgspec.structs.replace(seen, **{field: Guess(value, 0.7, "it was put in")})
+    assert f"{field}-unsure" not in {f.code for f in walk(said, facts, doubted)["read"].findings}

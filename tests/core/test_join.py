@@ -20,7 +20,7 @@ from adzer.core.light.samples import Samples
 from adzer.core.media.decode import opened
 from adzer.core.media.formats import PixelFormat
 from adzer.core.route import Route, walk
-from adzer.core.run.matching import match_lenses
+from adzer.core.run.matching import calibrate_lenses, match_lenses
 from adzer.core.run.pixels import Processor
 from adzer.core.sim import camera as cameras
 from adzer.core.sim import pairs
@@ -62,6 +62,14 @@ def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leanin
     off = np.degrees(np.linalg.norm(sphere.turned_about(sphere.rotation(*found.turn) @ turn.T)))
     assert off < 0.2 and off < found.error < 0.6, (off, found)
     assert np.abs(np.array(found.gain) / 2**0.5 - 1).max() < 0.06 and found.pieces > found.looked / 2
+
+
+@pytest.mark.parametrize("across", [184.0, 190.0, 230.0])
+def test_a_wrong_declared_angle_is_named_by_the_refusal(leaning, across):
+    """They see 200°. Not the sky, nor which file is which, is what is wrong."""
+    facts, seen, route = both(leaning[0])
+    with pytest.raises(AdzerError, match=f"declared to see {across:g}° and taken as equidistant, which does not fit what both see"):
+        calibrate_lenses(facts, route.with_("shape", across=across), seen)
 
 
 def lens_over(photo, turn, gain=1.0, n=480, x=0.5, y=0.5, radius=0.48):

@@ -52,6 +52,15 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     lenses.across._move(200.0)
     lenses.across.settled.emit(200.0)
     assert "20° of the same" in lenses.sees.reason and desk.shot.route.shape.across == 200.0
+    lenses.law.chosen.emit("equisolid")
+    assert "equisolid" in lenses.built.reason and lenses.law.value == "equisolid"
+    lenses.across._move(196.0)  # the same law, written for another angle
+    lenses.across.settled.emit(196.0)
+    assert lenses.law.value == "equisolid" and desk.shot.route.shape.bend[0] == pytest.approx(-1 / 24, abs=0.002)  # 2 sin θ/2 = θ − θ³/24 …
+    lenses.law.chosen.emit(None)
+    lenses.across._move(200.0)
+    lenses.across.settled.emit(200.0)
+    assert not desk.shot.route.shape.bend and "equidistant" in lenses.built.reason
     assert any(f.code == "lenses-not-matched" for f in desk.walk(desk.shot).findings)
     assert wait(lambda: window.bench.picture.after is not None, settle=0.3)
     before = window.bench.picture.after.copy()

@@ -103,6 +103,15 @@ def bend_of(law: str, across: float) -> tuple[float, ...]:
     return tuple(round(float(v), 6) + 0.0 for v in found)
 
 
+def law_of(bend: tuple[float, ...], across: float) -> str | None:
+    """The published law whose ``bend_of`` it is; None of none or of another.
+
+    >>> law_of(bend_of("equisolid", 190.0), 190.0)
+    'equisolid'
+    """
+    return next((law for law in LAWS if bend == bend_of(law, across)), None)
+
+
 def chosen(
     picture: Callable[[int], turns.Picture], length: int, rate: float, analysis: turns.Turns, count: int = PAIRS
 ) -> list[tuple[turns.Picture, turns.Picture]]:

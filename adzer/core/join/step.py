@@ -55,11 +55,12 @@ def law_error(across: float, angle: float) -> float:
     return abs(edge * float(np.sin(np.radians(angle) / 2) / np.sin(np.radians(edge) / 2)) - angle)
 
 
-def _law_unknown(across: float) -> Finding:
+def _law_unknown(across: float, declared: bool) -> Finding:
     worst = max(law_error(across, a) for a in np.arange(0.0, 90.0, 2.5).tolist())
+    elsewhere = "directions are as good as the law that was declared" if declared else f"directions may be off by up to {worst:.1f}°"
     text = (
-        f"The lenses were calibrated where both see. Elsewhere directions may be off by up to {worst:.1f}°: take a shot in which the camera "
-        "turns, and measure the lenses on it."
+        f"The lenses were calibrated where both see. Elsewhere {elsewhere}. To measure it, take a shot in which the camera turns, "
+        "and measure the lenses on that."
     )
     return Finding(Level.NOTE, "lens-law-unknown", text, "join")
 
@@ -81,7 +82,7 @@ def _whole(picture: Picture, settings: JoinSettings, context: Context) -> StepRe
         )
         findings.append(Finding(Level.NOTE, "lenses-not-matched", text, "join"))
     if matched and settings.lenses and settings.whole is None:
-        findings.append(_law_unknown(max(held.across for held in settings.lenses)))
+        findings.append(_law_unknown(max(held.across for held in settings.lenses), bool(context.bend) and settings.rig is None))
     turning = Turning.fixed(rotation(*settings.turn)) if any(settings.turn) else None
     light = None if alike else tuple(tuple(row) for row in np.column_stack([np.diag(settings.gain), settings.black]).tolist())
     high = picture.raster[1]

@@ -14,6 +14,7 @@ from ....core.job import Shot
 from ....core.join import rig
 from ....core.join.met import Along
 from ....core.join.rig import Rigged
+from ....core.join.selfcalibration import LAWS, bend_of, law_of
 from ....core.join.settings import JoinSettings
 from ....core.media.clock import clock_of
 from ....core.records import to_plain
@@ -59,8 +60,11 @@ class Lenses:
         self.pointing, self.reach = False, Reach()
         self.pointed = act(POINT, self._begin_point, False)
         self.across = Number(ROUND_ACROSS, 1.0, 60.0, 280.0, 1)
-        self.across.drafted.connect(lambda v: desk.draft("shape", across=v))
+        self.across.drafted.connect(self._declare_across)
         self.sees = Question("How far does each lens see?", Numbers(("degrees across", self.across)))
+        self.law = Pick([("not known: measured where the camera turns", None), *((law, law) for law in LAWS)])
+        self.law.chosen.connect(self._declare_law)
+        self.built = Question("By which law is each lens built?", self.law)
         self.distance = Number(FAR, 0.1, 0.1, FAR, 1)
         self.distance.drafted.connect(lambda v: desk.draft("join", distance=None if v >= FAR else v))
         self.base = Number(3.0, 0.1, 0.1, 200.0, 1)
@@ -82,8 +86,22 @@ class Lenses:
         for number in (self.across, self.distance, self.base, self.blend):
             number.settled.connect(lambda _: desk.commit())
         self.ring, self.agree, self.over = Ring(), Disagreement(), Lines("Tears over the take", "px", 2)
-        self.questions: list[QWidget] = [self.stand, self.sees, self.seen, self.near, self.tears, self.meet, self.lies]
+        self.questions: list[QWidget] = [self.stand, self.sees, self.built, self.seen, self.near, self.tears, self.meet, self.lies]
         self.instruments: list[Plot] = [self.ring, self.agree, self.over]
+
+    def _declared_law(self) -> str | None:
+        shape = self.desk.route_of(self.desk.shot).shape if self.desk.shot is not None else None
+        return law_of(shape.bend, shape.across or ROUND_ACROSS) if shape is not None else None
+
+    def _declare_across(self, across: float) -> None:
+        law = self._declared_law()
+        if law is None:
+            self.desk.draft("shape", across=across)
+        else:
+            self.desk.draft("shape", across=across, bend=list(bend_of(law, across)))
+
+    def _declare_law(self, law: str | None) -> None:
+        self.desk.answer("shape", bend=list(bend_of(law, self.across.value)) if law is not None else [])
 
     def _measured(self, shot: Shot, found: Rigged) -> None:
         self.desk.answer("join", **rig.answers(found), rig=None)
@@ -168,6 +186,11 @@ class Lenses:
         across = lenses[0].across if lenses is not None else walked.route.shape.across or ROUND_ACROSS
         self.sees.setVisible(lenses is None)
         self.across.set_value(across)
+        self.built.setVisible(lenses is None)
+        law = self._declared_law()
+        self.law.set_value(law)
+        said = f"Directions in each lens go by the {law} law. Measuring keeps to it, unless the camera turns and shows another."
+        self.built.say(said if law is not None else "Taken as equidistant until it is measured. A lens's data sheet may name it.")
         overlap = across - 180
         self.sees.say(
             f"Both see {overlap:.0f}° of the same all round: there they are matched, and meet." if overlap > 0

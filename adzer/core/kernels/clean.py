@@ -16,6 +16,8 @@ FRAMES = 5
 LANES = 256  # blocks that are worked on at once, side by side: what is done to one coefficient of all of them is vector code
 ROOMS = FRAMES + 5  # sets of LANES blocks of working memory
 ALIKE, UNLIKE, COPY = 1.3, 2.2, 0.2  # squared differences, in those of noise: up to which a block counts whole, from which on not; of a copy
+PLAIN, BUSY = np.float32(1.3), np.float32(2.5)  # a block's squares, in those of noise: up to which it is nothing but noise, from which on surely more
+BARE = np.float32(4.0)  # times as much is taken off what is nothing but noise
 CAREFUL = 10.0  # how far a coefficient may differ, in squared noise, before it is believed less
 
 
@@ -108,13 +110,23 @@ def _counted(share, much, squares, own):
 
 
 @jit
-def _shrunk(a, sums, squares, own, inverse, noise, part):
-    """In ``sums``: the merged coefficient, less what is left of its noise."""
-    zero, one, tiny = np.float32(0.0), np.float32(1.0), np.float32(1e-12)
+def _weighed(a, sums, squares, own, inverse, variance, part, energy):
+    """In ``sums``: the merged coefficient; in ``squares``: what of its noise is left; to ``energy``: the one squared, in those of the other."""
+    tiny = np.float32(1e-12)
     for j in range(LANES):
         merged = a[j] + sums[j] * inverse[j]
-        left = (own[j] * own[j] + squares[j]) * inverse[j] * inverse[j] * noise[j] * part
-        sums[j] = merged * max(zero, one - left / max(merged * merged, tiny))
+        left = max((own[j] * own[j] + squares[j]) * inverse[j] * inverse[j] * variance[j] * part, tiny)
+        energy[j] += merged * merged / left
+        sums[j] = merged
+        squares[j] = left
+
+
+@jit
+def _shrunk(merged, left, strength):
+    """In ``merged``: less the noise that is left."""
+    zero, one, tiny = np.float32(0.0), np.float32(1.0), np.float32(1e-12)
+    for j in range(LANES):
+        merged[j] *= max(zero, one - strength[j] * left[j] / max(merged[j] * merged[j], tiny))
 
 
 @jit
@@ -184,6 +196,7 @@ def clean_band(frames, use, middle, cell, shifts, sigma, keep, strength, shape, 
     py, px, sy, sx = places[0], places[1], places[2], places[3]
     fold, loaded = rooms[0, 0], rooms[1]
     one, zero, tiny = np.float32(1.0), np.float32(0.0), np.float32(1e-12)
+    per = one / np.float32(SIZE * SIZE - 1)
     wide, top = w - 2 * MARGIN, row0 - STEP
     blocks = (wide + 2 * STEP - 1) // STEP
     total[:] = zero
@@ -233,11 +246,18 @@ def clean_band(frames, use, middle, cell, shifts, sigma, keep, strength, shape, 
                         _counted(away, much, squares[u, v], own[u, v])
             for j in range(LANES):
                 inverse[j] = one / count[j]
-                noise[j] = variance[j] * strength
+                away[j] = zero
             for u in range(SIZE):
                 for v in range(SIZE):
                     if u + v:
-                        _shrunk(here[u, v], sums[u, v], squares[u, v], own[u, v], inverse, noise, shape[u, v])
+                        _weighed(here[u, v], sums[u, v], squares[u, v], own[u, v], inverse, variance, shape[u, v], away)
+            for j in range(LANES):
+                bare = min(max((BUSY - away[j] * per) / (BUSY - PLAIN), zero), one)
+                noise[j] = strength * (one + (BARE - one) * bare)
+            for u in range(SIZE):
+                for v in range(SIZE):
+                    if u + v:
+                        _shrunk(sums[u, v], squares[u, v], noise)
             _whole(here[0, 0], sums[0, 0], inverse)
             _back(sums, back, fold, tmp, here)
             for j in range(min(LANES, blocks - first)):

@@ -11,7 +11,8 @@ Array = NDArray[np.float64]
 
 def slow(values: Array, rate: float, hz: float = SLOW, stays: float = 0.0) -> Array:
     """What of a path (frames, …) is slower than ``hz``: the smoothest curve near it, which halves what moves at ``hz`` (Whittaker
-    1923, Hodrick and Prescott 1997); it keeps a constant speed, and its ends are no worse than its middle. ``stays``: the square of how many times as
+    1923, Hodrick and Prescott 1997); it keeps a constant speed. Within
+    half a period of its ends it follows what is faster more closely, as only one side is known. ``stays``: the square of how many times as
     far a value errs as the path itself can go from one to the next; 0: it may go anywhere."""
     from scipy.sparse import diags_array, eye_array
     from scipy.sparse.linalg import spsolve

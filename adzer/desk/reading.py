@@ -20,6 +20,7 @@ from ..core.intake.relink import Match
 from ..core.job import Part, Shot, Taken
 from ..core.media.probe import FileFacts
 from ..core.read.seen import Seen
+from .belonging import Belonging
 from .model import Desk
 
 
@@ -86,14 +87,15 @@ class Offload(QObject):
 
 
 class Reading(QObject):
-    """``looking`` when the number of shots still to be looked at changes."""
+    """``looking`` when the number of shots still to be looked at changes; ``asked`` when new files may belong together."""
 
     looking = Signal()
+    asked = Signal()
 
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.desk = desk
-        self.offload = Offload(self)
+        self.offload, self.belonging = Offload(self), Belonging(desk, self._put_together)
         self._line: deque[int] = deque()
         self._busy: int | None = None
         desk.relook.connect(lambda shot_id: self.look([shot_id], first=True))
@@ -182,45 +184,28 @@ class Reading(QObject):
                 (" ".join(said[:3]) + f" {words}{double}").strip() or "Nothing that can be read is there."
             )
             self.look(s.id for s in added)
+            if any(d.paths for s in added for d in s.doubts):
+                self.asked.emit()
 
         self.desk.worker.chore("take", ([str(p) for p in paths], self.desk.job_rate), then)
         self.desk.said.emit("Reading…")
 
     def answer_doubt(self, shot: Shot, together: bool) -> None:
         """The files of a shot's first question belong together, or not."""
-        if not shot.doubts:
-            return
-        doubt, rest = shot.doubts[0], shot.doubts[1:]
-        others = [s for s in self.desk.all.values() if s.facts.path in doubt.paths]
-        if not together or not others:
-            change = lambda: self.desk.job.set_files([(shot, {"doubts": rest})], f"{shot.name}: files kept apart")  # noqa: E731
-            self.desk.record(change, (shot.id,))
-            return
-        other = others[0]
+        if shot.doubts:
+            self.belonging.settle([(shot, shot.doubts[0], together)])
 
-        def keep(values: dict[str, object]) -> None:
-            def work() -> None:
-                with self.desk.job.edit(f"{shot.name} and {other.name} are one") as edit:
-                    self.desk.job.set_files([(shot, values | {"doubts": rest})], "files joined", edit)
-                    edit.put("shots", other.id, None)
+    def _put_together(self, shot_ids: Iterable[int]) -> None:
+        """Looks at shots that have further files now, and says which of their proxies carry a look."""
+        shots = [self.desk.all[i] for i in shot_ids]
+        self.look(s.id for s in shots if any(p.role == "second" for p in s.parts) or len(s.facts.files) > 1)
+        for shot in shots:
+            self._say_look(shot)
 
-            self.desk.record(work, (shot.id, other.id))
-            self.look([shot.id])
-
-        second = proxies.Part("second", other.facts.path, other.facts)
-        if doubt.kind == "eye pair":
-            keep({"kind": doubt.kind, "parts": (*shot.parts, second)})
-            return
-
-        def joined(value: FileFacts | None, error: str | None) -> None:
-            if value is None:
-                self.desk.said.emit(error or "They cannot be joined.")
-            elif doubt.kind == "lens pair":
-                keep({"facts": value, "kind": doubt.kind, "parts": (*shot.parts, second)})
-            else:
-                keep({"facts": value, "kind": f"{len(value.files)} chapters", "start": 0, "stop": value.frames})
-
-        self.desk.worker.chore("join", (doubt.kind, [shot.facts, other.facts]), joined)
+    def _say_look(self, shot: Shot) -> None:
+        for part in shot.parts:
+            if part.role == "proxy" and part.look == "look":
+                self.desk.said.emit(f"{shot.name}: {Path(part.path).name} carries a look that its master does not have.")
 
     # --- proxies ---------------------------------------------------------------------------------------------------
     def make_copies(self, card: str, size: str) -> None:
@@ -292,8 +277,7 @@ class Reading(QObject):
         parts = tuple(part if p.path == part.path else p for p in shot.parts)
         words = f"{shot.name}: proxy compared"
         self.desk.record(lambda: self.desk.job.set_files([(shot, {"parts": parts})], words), (shot_id,))
-        if part.look == "look":
-            self.desk.said.emit(f"{shot.name}: {Path(part.path).name} carries a look that its master does not have.")
+        self._say_look(self.desk.all[shot_id])
 
     def close(self) -> None:
         self._line.clear()

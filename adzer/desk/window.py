@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal, SignalInstance
@@ -36,6 +37,7 @@ from . import choosers
 from .alike import Alike
 from .analysing import Analysing
 from .bars import PLACES, NextLine, TopBar
+from .belonging import TOGETHER, AskBelonging
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
 from .dialogs import Describe, Relink, Rename
@@ -137,6 +139,7 @@ class Window(QMainWindow):
         desk.slips_moved.connect(self._slips_moved)
         desk.counted.connect(self._counted)
         self.reading.looking.connect(self._looking)
+        self.reading.asked.connect(self.ask_belonging)
         self.intake.arrived.connect(self.reading.add)
         self.intake.said.connect(self.say)
         desk.said.connect(self.say)
@@ -161,6 +164,9 @@ class Window(QMainWindow):
             Action("words about it: name, scene, camera, notes", ("E",), shots, self.describe),
             Action("new names by a pattern", ("R",), board, self.rename),
             Action("choose all shown rows", ("Ctrl+A",), board, self._choose_all, "^A"),
+            Action("files that may belong together, all in one table", (), board, self.ask_belonging),
+            *(Action(f"two chosen rows are {words}", (), board, partial(self.reading.belonging.join_rows, kind)) for kind, words in TOGETHER.items()
+              if kind != "chapters"),
             Action("same answers for all shots of this camera", ("C",), shots, desk.same_for_camera),
             Action("make a proxy, half size", ("P",), shots, lambda: self.reading.make_copies("proxy", "half")),
             Action("make a proxy, quarter size", (), shots, lambda: self.reading.make_copies("proxy", "quarter")),
@@ -391,6 +397,12 @@ class Window(QMainWindow):
     def describe(self) -> None:
         if self.desk.rows():
             self._open(Describe(self.desk, self))
+
+    def ask_belonging(self) -> None:
+        if self.reading.belonging.questions():
+            self._open(AskBelonging(self.reading.belonging, self))
+        else:
+            self.say("No files on the Board may belong together that do not already.")
 
     def rename(self) -> None:
         if self.desk.shots:

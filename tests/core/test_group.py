@@ -132,6 +132,53 @@ def test_pairs_by_suffix_and_folder(a, b, kind):
     assert any(w in made.first.path for w in ("front", "l_", "left", "_00_"))
 
 
+def _layouts():
+    """Cards as cameras lay them out: (name, paths by group: each what belongs together, first of a pair or the master first)."""
+    three = (11, 12, 59)
+    return [
+        ("lens folders, letters glued on", [(f"101AFRNT/AAFR{n:04d}.mp4", f"101ABACK/AABK{n:04d}.mp4") for n in three]),
+        ("lenses by one glued letter", [(f"AF{n:04d}.mp4", f"AB{n:04d}.mp4") for n in three]),
+        ("lenses by ending", [(f"V{n:03d}_FR.mp4", f"V{n:03d}_BK.mp4") for n in three]),
+        ("lenses by number", [(f"V_20261101_{n:06d}_00_{n:03d}.mp4", f"V_20261101_{n:06d}_10_{n:03d}.mp4") for n in three]),
+        ("eyes by folder", [(f"L/101/x{n}.mp4", f"R/101/x{n}.mp4") for n in three]),
+        ("eyes by folder, nameless", [("L/101/x.mp4", "R/101/x.mp4"), ("L/102/x.mp4", "R/102/x.mp4")]),
+        ("eyes, deeper", [(f"eye_left/media/100/clips/E{n:04d}.mp4", f"eye_right/media/100/clips/E{n:04d}.mp4") for n in three]),
+        ("eyes by glued words", [(f"millleft{n}.mp4", f"millright{n}.mp4") for n in three]),
+        ("proxies with a letter before", [(f"B014C{n:03d}_261101.mov", f"proxy/PB014C{n:03d}_261101.mxf") for n in three]),
+        ("proxies with letters after", [(f"clip/C{n:04d}.mp4", f"sub/C{n:04d}S03.mp4") for n in three]),
+        ("proxies with another ending", [(f"G{n:04d}.mp4", f"G{n:04d}.mov") for n in three]),
+        ("single recordings of two cameras", [(f"A001C{n:03d}.mov",) for n in three] + [(f"B001C{n:03d}.mov",) for n in three]),
+    ]
+
+
+@pytest.mark.parametrize("clocks", ["together", "none", "random"])
+@pytest.mark.parametrize(("layout", "card"), _layouts())
+def test_what_a_camera_lays_out_is_grouped_or_asked_and_never_wrong(layout, card, clocks):
+    rng = np.random.default_rng(len(layout))
+    films, truth = [], {}
+    for belong in card:
+        frames, began = int(rng.integers(80, 900)), float(rng.uniform(0, 1e6))
+        for n, name in enumerate(belong):
+            path = f"/card/{name}"
+            created = {"together": began + 0.3 * n, "none": None, "random": float(rng.uniform(0, 1e6))}[clocks]
+            small = "proxies" in layout and n
+            films.append(facts(path, frames, None, created, (960, 540) if small else (3840, 2160)))
+            truth[path] = f"/card/{belong[0]}"
+    order = rng.permutation(len(films))
+    made = group([films[i] for i in order])
+    grouped = {}
+    for g in made:
+        for held in (g.first, *([g.second] if g.second else []), *g.proxies):
+            grouped[held.path] = g.first.path
+    asked = {(g.first.path, p) for g in made for d in g.doubts for p in d.paths}
+    for path, first in truth.items():
+        together = grouped[path] == first
+        assert together or (grouped[path] == path and ((first, path) in asked or (path, first) in asked)), (path, grouped[path], asked)
+        if clocks == "together":
+            assert together, f"{path}: names and clocks agree"
+    assert all(truth[a] == truth[b] for a, b in asked), "nothing is asked that no name suggests"
+
+
 def test_what_is_not_certain_is_asked():
     late = group([facts("/c/V1_front.mp4"), facts("/c/V1_rear.mp4", timecode="10:00:14:00")])
     assert [g.kind for g in late] == ["film", "film"] and "14.0 s apart" in late[0].doubts[0].ask

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from adzer.core.intake import proxies
 from adzer.core.intake.relink import Match
 from adzer.core.job import Job, Taken
 from adzer.core.sim.demo import CLIPS
+from adzer.desk.belonging import TOGETHER, AskBelonging
 from adzer.desk.dialogs import Describe, Relink, Rename
 from adzer.desk.model import Desk
 from adzer.desk.shots import wait
@@ -260,6 +262,41 @@ def test_what_is_not_certain_is_asked_and_answered(empty, tmp_path):
     desk.select(0)
     bench._doubt(False)
     assert len(desk.shots) == 2 and desk.shots[0].doubts == ()
+
+
+def test_a_card_whose_clocks_tell_nothing_is_asked_about_once(empty, tmp_path):
+    """Lenses named by glued letters, a proxy by one more, clocks at random: one table, one answer, one edit."""
+    lens = tmp_path / "card"
+    (lens / "sub").mkdir(parents=True)
+    for number, frames in ((7, 6), (9, 9)):
+        for word in ("AFR", "ABK"):
+            write_clip(lens / f"A{word}{number:04d}.mp4", frames, (320, 320))
+    write_clip(lens / "B014C007.mov", 12, (320, 180))
+    write_clip(lens / "sub" / "PB014C007.mov", 12, (160, 90))
+    for n, path in enumerate(sorted(lens.rglob("*.m*"))):
+        os.utime(path, (1e6 + 7777.0 * n, 1e6 + 7777.0 * n))
+    desk = empty.desk
+    empty.reading.add([lens])
+    assert wait(lambda: len(desk.shots) == 6)
+    (sheet,) = empty.findChildren(AskBelonging)
+    assert sheet.table.rowCount() == 3 and not sheet.isHidden()
+    assert {sheet.table.item(n, 1).text() for n in range(3)} == {TOGETHER["lens pair"], TOGETHER["proxy"]}
+    sheet.done_.click()
+    assert wait(lambda: len(desk.shots) == 3), empty.note.text()
+    kinds = {s.name: (s.kind, [p.role for p in s.parts]) for s in desk.shots}
+    assert kinds["AAFR0007"] == kinds["AAFR0009"] == ("lens pair", ["second"]) and kinds["B014C007"][1] == ["proxy"]
+    assert desk.all[desk.shots[0].id].facts.beside and not empty.reading.belonging.questions()
+    desk.undo()
+    assert len(desk.shots) == 6 and len(empty.reading.belonging.questions()) == 3
+    # The same by hand: two rows are chosen.
+    at = {s.name: n for n, s in enumerate(desk.shots)}
+    desk.select(at["PB014C007"])
+    desk.marked = {at["B014C007"], at["PB014C007"]}
+    empty.reading.belonging.join_rows("proxy")
+    assert wait(lambda: len(desk.shots) == 5), empty.note.text()
+    assert next(s for s in desk.shots if s.name == "B014C007").parts[0].facts.raster == (160, 90)
+    empty.reading.belonging.join_rows("eye pair")
+    assert "Choose two rows" in empty.note.text()
 
 
 def test_looking_is_stopped_and_gone_on_with(empty, tmp_path):

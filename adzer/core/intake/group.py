@@ -19,6 +19,7 @@ from ..errors import AdzerError
 from ..media import timecode
 from ..media.probe import FileFacts
 from ..media.stills import taken
+from .names import copy_of, number, odd_token, paired, tokens
 
 FRAMES = {".dng", ".exr", ".tif", ".tiff", ".dpx"}
 FILMS = {".mov", ".mp4", ".m4v", ".mkv", ".webm", ".mts", ".m2ts", ".ts", ".mpg", ".mpeg", ".m2v", ".mxf", ".avi", ".3gp", ".dv",
@@ -28,8 +29,6 @@ MANY = 12
 SOUND = {".wav", ".bwf", ".aif", ".aiff", ".flac", ".mka"}
 IGNORED = {".txt", ".xml", ".json", ".xxh128", ".md5", ".adzer", ".jpg", ".jpeg", ".png", ".thm", ".db", ".ini", ".pdf", ".toml", ".csv",
            ".gpx", ".srt"}  # fmt: skip
-EYE_WORDS = (("left", "right"), ("l", "r"))
-LENS_WORDS = (("front", "rear"), ("front", "back"), ("f", "r"), ("f", "b"), ("00", "10"))
 CLOCK = 2.0  # seconds that two cameras' clocks, or a file's date, may be off
 HOLE = 25  # more missing frames than that in a row may be the end of one recording and the start of another
 
@@ -154,42 +153,6 @@ def gather(paths: Iterable[str | Path]) -> Sorted:
     return Sorted(tuple(sequences), tuple(films), tuple(sounds), tuple(others))
 
 
-# --- names -------------------------------------------------------------------------------------------------------
-def tokens(name: str) -> list[str]:
-    """Runs of letters and of digits, in lower case: ``A012_C003 left`` → a, 012, c, 003, left."""
-    return re.findall(r"[a-z]+|\d+", name.lower())
-
-
-def _odd_token(a: list[str], b: list[str]) -> tuple[str, str] | None:
-    """The one place where two names differ, as (first, second); None if there is none or more than one."""
-    if len(a) != len(b):
-        return None
-    unlike = [(x, y) for x, y in zip(a, b, strict=True) if x != y]
-    return unlike[0] if len(unlike) == 1 else None
-
-
-def _paired(a: FileFacts, b: FileFacts) -> tuple[str, bool] | None:
-    """(lens pair or eye pair, is ``a`` the first) by suffix or by folder; None if the names do not say so."""
-    pa, pb = Path(a.path), Path(b.path)
-    if pa.parent == pb.parent:
-        odd = _odd_token(tokens(pa.stem), tokens(pb.stem))
-    elif tokens(pa.stem) == tokens(pb.stem) and pa.parent.parent == pb.parent.parent:
-        odd = _odd_token(tokens(pa.parent.name), tokens(pb.parent.name))
-    else:
-        odd = None
-        inner = _odd_token(tokens(pa.stem), tokens(pb.stem))
-        outer = _odd_token(tokens(pa.parent.name), tokens(pb.parent.name))
-        if inner is not None and inner == outer and pa.parent.parent == pb.parent.parent:
-            odd = inner
-    for kind, words in (("eye pair", EYE_WORDS), ("lens pair", LENS_WORDS)):
-        for first, second in words:
-            if odd == (first, second):
-                return kind, True
-            if odd == (second, first):
-                return kind, False
-    return None
-
-
 # --- times -------------------------------------------------------------------------------------------------------
 def _apart(a: FileFacts, b: FileFacts) -> float | None:
     """Seconds from the start of ``a`` to the start of ``b``: by timecode if both have one, else by clock."""
@@ -216,49 +179,53 @@ def _as_long(a: FileFacts, b: FileFacts) -> bool:
 def group(films: Iterable[FileFacts], sounds: Iterable[str] = ()) -> list[Group]:
     """Shots made of films and sounds, in the order of their names."""
     rest = sorted(films, key=lambda f: f.path)
-    rest, proxies = _take_proxies(rest)
+    rest, proxies, perhaps = _take_proxies(rest)
     groups = _chapters(rest)
     groups = _pairs(groups)
-    _give_proxies(groups, proxies)
+    _give_proxies(groups, proxies, perhaps)
     _give_sounds(groups, list(sounds))
     return groups
 
 
-def stem_core(path: str) -> str:
-    """A name without what people and cameras add for proxies."""
-    kept = [
-        t
-        for t in tokens(Path(path).stem)
-        if t not in ("proxy", "proxies", "prx", "low", "lowres", "small", "p", "half", "quarter")
-    ]
-    return " ".join(kept)
-
-
-def _take_proxies(films: list[FileFacts]) -> tuple[list[FileFacts], list[tuple[FileFacts, FileFacts]]]:
-    """Small copies beside their masters: the same moment, length and rate, a similar name, fewer pixels."""
+def _take_proxies(films: list[FileFacts]) -> tuple[list[FileFacts], list[tuple[FileFacts, FileFacts]], list[tuple[FileFacts, FileFacts]]]:
+    """Small copies beside their masters: the same moment and rate, a like name, fewer pixels, as long or a frame more or less. What is left;
+    (copy, master) pairs; and those of which only letters that are glued on say so, and no clock."""
     by_length: dict[tuple[int, Fraction | None], list[FileFacts]] = defaultdict(list)
     for f in films:
         by_length[f.frames, f.rate].append(f)
-    found: dict[str, FileFacts] = {}
-    for same in by_length.values():
-        for small in same:
-            area = small.raster[0] * small.raster[1]
+    sure: dict[str, FileFacts] = {}
+    perhaps: list[tuple[FileFacts, FileFacts]] = []
+    for small in films:
+        area = small.raster[0] * small.raster[1] / 0.6
+        for longer in (0, 1, -1):
             larger = [
-                big for big in same
-                if area < 0.6 * big.raster[0] * big.raster[1] and small.timecode == big.timecode
-                and (stem_core(small.path) == stem_core(big.path) or stem_core(small.path).startswith(stem_core(big.path) + " "))
+                (big, by_name) for big in by_length.get((small.frames + longer, small.rate), ())
+                if area < big.raster[0] * big.raster[1] and small.timecode == big.timecode and (by_name := copy_of(small.path, big.path)) is not False
             ]  # fmt: skip
-            if len(larger) == 1:
-                found[small.path] = larger[0]
-    pairs = [(f, found[f.path]) for f in films if f.path in found]
-    return [f for f in films if f.path not in found], pairs
+            if larger:
+                break
+        named = [big for big, by_name in larger if by_name or _began_together(small, big)]
+        if len(named) == 1:
+            sure[small.path] = named[0]
+        elif len(larger) == 1:
+            perhaps.append((small, larger[0][0]))
+    pairs = [(f, sure[f.path]) for f in films if f.path in sure]
+    return [f for f in films if f.path not in sure], pairs, perhaps
 
 
-def _give_proxies(groups: list[Group], proxies: list[tuple[FileFacts, FileFacts]]) -> None:
+def _began_together(a: FileFacts, b: FileFacts) -> bool:
+    return bool(a.timecode) or (a.created is not None and b.created is not None and abs(a.created - b.created) <= CLOCK)
+
+
+def _give_proxies(groups: list[Group], proxies: list[tuple[FileFacts, FileFacts]], perhaps: list[tuple[FileFacts, FileFacts]]) -> None:
     of = {f.path: g for g in groups for f in g.files}
     for small, big in proxies:
         if big.path in of:
             of[big.path].proxies.append(small)
+    for small, big in perhaps:
+        if big.path in of:
+            ask = f"{small.name} is as long as {big.name} and named nearly like it, but no clock says that they began together. Is it its proxy?"
+            of[big.path].doubts.append(Doubt("proxy", (small.path,), ask))
 
 
 def _chapters(films: list[FileFacts]) -> list[Group]:
@@ -292,7 +259,7 @@ def _next_piece(files: list[FileFacts], films: list[FileFacts], used: set[str]) 
             or Path(other.path).suffix.lower() != Path(last.path).suffix.lower()
         ):
             continue
-        odd = _odd_token(tokens(Path(last.path).stem), tokens(Path(other.path).stem))
+        odd = odd_token(tokens(Path(last.path).stem), tokens(Path(other.path).stem))
         follows = odd is not None and odd[0].isdigit() and odd[1].isdigit() and int(odd[1]) == int(odd[0]) + 1
         begins = _apart(last, other)
         if begins is None:
@@ -326,15 +293,15 @@ def _pairs(groups: list[Group]) -> list[Group]:
     out: list[Group] = []
     by_core: dict[tuple[object, ...], list[int]] = defaultdict(list)
     for i, g in enumerate(groups):
-        by_core[g.first.raster, g.first.rate, len(g.files)].append(i)
+        by_core[g.first.raster, g.first.rate, len(g.files), number(g.first.path)].append(i)
     for i, a in enumerate(groups):
         if i in taken:
             continue
-        for j in by_core[a.first.raster, a.first.rate, len(a.files)]:
+        for j in by_core[a.first.raster, a.first.rate, len(a.files), number(a.first.path)]:
             b = groups[j]
             if j == i or j in taken or not _alike(a.first, b.first):
                 continue
-            named = _paired(a.first, b.first)
+            named = paired(a.first.path, b.first.path)
             apart = _apart(a.first, b.first)
             if named is None:
                 if _same_number_elsewhere(a, b, apart):
@@ -342,9 +309,10 @@ def _pairs(groups: list[Group]) -> list[Group]:
                         f"{a.first.name} in {Path(a.first.path).parent.name} and {b.first.name} in {Path(b.first.path).parent.name} "
                         "have one number, one length and began together. Are they two eyes?")))  # fmt: skip
                 continue
-            kind, first = named
-            main, other = (a, b) if first else (b, a)
-            if _as_long(a.first, b.first) and (apart is None or abs(apart) <= CLOCK):
+            kind, main, other = named.kind, *((a, b) if named.first else (b, a))
+            if not named.sure and not _as_long(a.first, b.first):
+                continue
+            if _as_long(a.first, b.first) and (abs(apart) <= CLOCK if apart is not None else named.sure):
                 main.kind, main.second = kind, other.first
                 main.why = (
                     f"{main.first.name} and {other.first.name} differ by one word, are as long and began together"
@@ -352,9 +320,10 @@ def _pairs(groups: list[Group]) -> list[Group]:
                 taken |= {i, j}
                 out.append(main)
                 break
-            text = "began " + (f"{abs(apart):.1f} s apart" if apart is not None and abs(apart) > CLOCK else "together")
+            together = "began together" if abs(apart or 0) <= CLOCK else f"began {abs(apart or 0):.1f} s apart"
+            began = "no clock says when they began" if apart is None else together
             main.doubts.append(Doubt(kind, (other.first.path,), (
-                f"{main.first.name} and {other.first.name} are named like a pair, but {text} and have {main.first.frames} and "
+                f"{main.first.name} and {other.first.name} are named like a pair, but {began}, and have {main.first.frames} and "
                 f"{other.first.frames} frames. Do they belong together?")))  # fmt: skip
         if i not in taken:
             taken.add(i)

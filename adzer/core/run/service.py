@@ -27,6 +27,7 @@ from ..develop.values import sensor_of
 from ..errors import AdzerError
 from ..intake import proxies
 from ..intake.take import join_chapters, join_files, look_at, source_problem, take
+from ..job import Part, Shot
 from ..look import track
 from ..media import probe
 from ..media.clock import clock_of
@@ -81,7 +82,7 @@ def wholly(route: Route, card: cards.DeliveryCard) -> tuple[Route, cards.Deliver
 @dataclass(frozen=True)
 class Chore:
     """``what``: take · look · play · analyse · found · sources · gaps · trial · copy trial · relink · baked · squeeze · follow · lenses · sync ·
-    join. ``key`` comes back."""
+    join all. ``key`` comes back."""
 
     key: str
     what: str
@@ -251,6 +252,17 @@ def _same(route: Route, card: cards.DeliveryCard, seen: Seen | None) -> tuple[ob
     return (msgspec.structs.replace(route, deliver=msgspec.structs.replace(Route().deliver, over=route.deliver.over)), held, measured)
 
 
+def _joined(kind: str, shot: Shot, other: Shot) -> FileFacts | Part:
+    """What a shot's recording is together with another's; of a proxy, the part that it is."""
+    if kind == "lens pair":
+        return join_files(shot.facts.path, other.facts.path)
+    if kind == "chapters":
+        return join_chapters([shot.facts, other.facts])
+    if kind == "eye pair":
+        return msgspec.structs.replace(shot.facts, apart=other.facts.path)
+    return proxies.look_of(shot, Part("proxy", other.facts.path, other.facts))
+
+
 def _gaps(facts: FileFacts, most: int = 600) -> NDArray[np.float64]:
     """Milliseconds between frames; of a long file the widest and narrowest of each stretch."""
     gaps = np.diff(probe.scan(facts.source, facts.fingerprint).pts) * float(facts.time_base) * 1000
@@ -327,9 +339,8 @@ def do_chore(chore: Chore) -> object:
         return syncing.pairs_of(*chore.args)
     if chore.what == "pair all":
         return [join_files(*each) for each in chore.args[0]]
-    if chore.what == "join":
-        kind, files = chore.args
-        return join_files(*(f.path for f in files)) if kind == "lens pair" else join_chapters(files)
+    if chore.what == "join all":
+        return [_joined(*each) for each in chore.args[0]]
     if chore.what == "sources":
         return {shot_id: source_problem(facts) for shot_id, facts in chore.args[0]}
     if chore.what == "gaps":

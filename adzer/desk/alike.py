@@ -1,21 +1,28 @@
-"""Answers of one shot for many, where what they go by has to be measured on each: how it is held, and how much noise is its own. Each is measured if
-nobody has, solved for itself, and all are kept as one edit."""
+"""Answers for many shots, where what they go by has to be measured on each: how it is held, how much noise is its own, how its lenses stand. Each
+is measured if nobody has, solved for itself, and all are kept as one edit."""
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from ..core.develop import noise
 from ..core.errors import AdzerError
 from ..core.job import Shot
+from ..core.join import rig
 from ..core.records import to_json, to_plain
-from ..core.route import Route, carried
+from ..core.route import Route
 from ..core.stage import Settings
+from ..core.steady.measure import Shake
+from ..core.steady.step import found_of
 from .analysing import Analysing
 from .model import Desk
+
+Besides = Mapping[str, Mapping[str, object]]
+STANDS = 0.05  # of a picture's width that one goes at most which stands
 
 
 class Alike(QObject):
@@ -27,7 +34,9 @@ class Alike(QObject):
         super().__init__(desk)
         self.desk, self.measuring = desk, measuring
         self._line: deque[int] = deque()
-        self._stage, self._settings, self._words = "steady", Settings(), ""
+        self._stage, self._answers, self._words = "steady", dict[str, object](), ""
+        self._besides: Besides = {}
+        self._further: deque[tuple[Sequence[Shot], str, dict[str, object], str, Besides | None]] = deque()
         self._done: list[tuple[Shot, Route]] = []
         self._failed: list[str] = []
         self._asked, self._solving = "", False  # the shot and analysis that were last asked for
@@ -38,12 +47,15 @@ class Alike(QObject):
     def busy(self) -> bool:
         return bool(self._line)
 
-    def want(self, shots: Sequence[Shot], stage: str, settings: Settings, words: str) -> None:
-        """Has the shots answered as ``settings`` say; what was marked on another's picture is not taken over."""
+    def want(self, shots: Sequence[Shot], stage: str, answers: dict[str, object], words: str, besides: Besides | None = None) -> None:
+        """Has a stage of the shots answered so, and what goes with it: steady by the method that suits each if it is called ``suits``.
+        ``besides``: answers of other stages that are given in the same edit. What is asked meanwhile waits for its turn."""
         if self.busy:
-            self.desk.said.emit("Other shots are being measured for that; wait for them.")
+            self._further.append((shots, stage, answers, words, besides))
+            self.desk.said.emit(f"{len(self._line)} shots are being measured first; then it goes on with these {len(shots)}.")
             return
-        self._line, self._stage, self._settings, self._words = deque(s.id for s in shots), stage, settings, words
+        self._line, self._stage, self._answers, self._words = deque(s.id for s in shots), stage, answers, words
+        self._besides = besides or {}
         self._done, self._failed, self._asked = [], [], ""
         self.desk.said.emit(f"{len(shots)} shots are measured for it, each for itself; Ctrl+Z takes that back when it is done.")
         self._next()
@@ -57,35 +69,54 @@ class Alike(QObject):
             self._over("")
         elif self._stage == "steady":
             self._hold(shot)
+        elif self._stage == "join":
+            self._join(shot)
         else:
             self._clean(shot)
+
+    def _measured(self, shot: Shot, chore: str, come: Callable[[Any], None]) -> None:
+        """What a chore finds on a shot, kept under its name; a shot of which it finds nothing is left out."""
+        self._solving = True
+
+        def over(found: Any, error: str | None) -> None:
+            self._solving = False
+            if found is None:
+                self._over(f"{shot.name}: {error}" if error else f"{shot.name} could not be measured")
+                return
+            try:
+                self.desk.job.keep_measured(shot.facts.fingerprint, chore, to_json(found).encode())
+            except AdzerError as fault:
+                self._over(str(fault))
+                return
+            self.desk.learn_found(shot.facts.fingerprint)
+            come(found)
+
+        self.desk.worker.chore(chore, (shot.facts, shot.route, self.desk.seen(shot)), over)
+
+    def _join(self, shot: Shot) -> None:
+        """Two lenses, as they stand to each other on this very shot, unless that is known."""
+
+        def use(found: rig.Rigged | None) -> None:
+            stand = rig.answers(found) if found is not None else {}
+            self._done.append((shot, shot.route.with_("join", **stand, **self._answers)))
+            self._over("")
+
+        if self.desk.walk(shot).draft.rig is None or shot.route.join.error is not None:
+            use(None)
+        else:
+            self._measured(shot, "rig", use)
 
     def _clean(self, shot: Shot) -> None:
         """By its own noise, by the amounts of the other."""
 
         def use(found: noise.Noise) -> None:
-            self._done.append((shot, shot.route.with_("develop", **carried(self._settings), noise=to_plain(found.grain))))
+            self._done.append((shot, shot.route.with_("develop", **self._answers, noise=to_plain(found.grain))))
             self._over("")
 
         if (known := noise.found(self.desk.found(shot))) is not None:
             use(known)
-            return
-        self._solving = True
-
-        def come(found: noise.Noise | None, error: str | None) -> None:
-            self._solving = False
-            if found is None:
-                self._over(error or f"{shot.name} could not be measured")
-                return
-            try:
-                self.desk.job.keep_measured(shot.facts.fingerprint, "noise", to_json(found).encode())
-            except AdzerError as fault:
-                self._over(str(fault))
-                return
-            self.desk.learn_found(shot.facts.fingerprint)
-            use(found)
-
-        self.desk.worker.chore("noise", (shot.facts, shot.route, self.desk.seen(shot)), come)
+        else:
+            self._measured(shot, "noise", use)
 
     def _hold(self, shot: Shot) -> None:
         walked = self.desk.walk(shot)
@@ -104,7 +135,8 @@ class Alike(QObject):
             self._over(f"{shot.name} is of lenses that nobody has matched")
             return
         self._solving = True
-        route = shot.route.with_("steady", **carried(self._settings))
+        answers = self._answers | ({"method": self._suiting(shot)} if self._answers.get("method") == "suits" else {})
+        route = shot.route.with_("steady", **answers)
 
         def come(found: tuple[dict[str, object], bytes] | None, error: str | None) -> None:
             self._solving = False
@@ -114,6 +146,15 @@ class Alike(QObject):
             self._over(error or "")
 
         self.desk.worker.chore("steady", (rows, shot.facts, route, self.desk.seen(shot)), come)
+
+    def _suiting(self, shot: Shot) -> str:
+        """A sphere stands level; a flat picture that goes nowhere stands as on a tripod, one that goes evenly keeps its way, and any other only
+        its slow drift."""
+        walked = self.desk.walk(shot)
+        found = found_of(walked["steady"].before, walked.draft, walked.route.steady, self.desk.found(shot))
+        if not isinstance(found, Shake):
+            return "level"
+        return "hold" if found.widest < STANDS * shot.facts.raster[0] and not found.goes else "path" if found.goes else "drift"
 
     def _over(self, why: str) -> None:
         self._line.popleft()
@@ -129,10 +170,17 @@ class Alike(QObject):
         """All at once; a shot that was changed meanwhile keeps what it was changed to, besides."""
         held = [(self.desk.all.get(s.id), _answers(getattr(route, self._stage))) for s, route in self._done]
         pairs = [(now, now.route.with_(self._stage, **answers)) for now, answers in held if now is not None]
+        for stage, answers in self._besides.items():
+            pairs = [(now, route.with_(stage, **answers)) for now, route in pairs]
         if pairs:
             self.desk.record(lambda: self.desk.job.decide_all(pairs, self._words), [s.id for s, _ in pairs])
         told = f"{len(pairs)} shots are answered alike now; Ctrl+Z takes that back." if pairs else "None of them could be."
         self.desk.said.emit(told + (f" Left out: {'; '.join(self._failed)}." if self._failed else ""))
+        if self._further:
+            shots, stage, answers, words, besides = self._further.popleft()
+            there = [s for each in shots if (s := self.desk.all.get(each.id)) is not None]
+            if there:
+                self.want(there, stage, answers, words, besides)
 
 
 def _answers(settings: Settings) -> dict[str, object]:

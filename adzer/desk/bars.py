@@ -55,13 +55,16 @@ class TopBar(QWidget):
         if self.looking:
             words += f" · looking at {self.looking}"
         painter.drawText(QRectF(x, 0, 190, 42), Qt.AlignmentFlag.AlignVCenter, words)
-        if self.desk.on_proxies:
-            x += painter.fontMetrics().horizontalAdvance(words) + 14
-            tag = QRectF(x, 11, 86, 20)
-            painter.fillRect(tag, p.accent)
-            painter.setPen(p.high)
-            painter.setFont(font(8.5, bold=True))
-            painter.drawText(tag, Qt.AlignmentFlag.AlignCenter, "on proxies")
+        x += painter.fontMetrics().horizontalAdvance(words) + 14
+        painter.setFont(font(8.5, bold=True))
+        chosen = len(self.desk.rows())
+        for tag in (f"{chosen} chosen" if chosen > 1 else "", "on proxies" if self.desk.on_proxies else ""):
+            if tag:
+                box = QRectF(x, 11, painter.fontMetrics().horizontalAdvance(tag) + 18, 20)
+                painter.fillRect(box, p.accent)
+                painter.setPen(p.high)
+                painter.drawText(box, Qt.AlignmentFlag.AlignCenter, tag)
+                x += int(box.width()) + 8
         for name, box in self._tabs().items():
             here = name == self.place
             painter.setFont(font(10, bold=here))
@@ -105,6 +108,7 @@ class NextLine(QWidget):
         self.fix = act("", self._mend)
         self.all = act("", self._mend_all, main=False)
         self.skip = act("Next  N", self.advance, main=False)
+        self.queue = act("", desk.enqueue, main=False)
         words = QVBoxLayout()
         words.setSpacing(1)
         words.setContentsMargins(0, 0, 0, 0)
@@ -119,6 +123,7 @@ class NextLine(QWidget):
         row.addWidget(self.fix)
         row.addWidget(self.all)
         row.addWidget(self.skip)
+        row.addWidget(self.queue)
         self._at = 0
 
     def _all(self) -> list[tuple[Shot, Finding]]:
@@ -133,7 +138,12 @@ class NextLine(QWidget):
         found = self._all()
         self.shown = found[self._at % len(found)] if found else None
         self.skip.setVisible(len(found) > 1)
+        chosen = len(self.desk.rows())
+        self.queue.setVisible(chosen > 1)
+        self.queue.setText(f"Queue these {chosen}  ^↵")
         self.keys.setText(
+            f"{chosen} chosen: answers, ^↵ queue, K, D, P, E and ^M go to all of them · ^D all as the first · a click chooses one"
+            if chosen > 1 else
             "↵ unfold · ↑↓ shot · ←→ stage · ^D same as the row above · / find · K keep · D drop · F a card · ? keys"
         )
         if self.shown is None:
@@ -143,7 +153,7 @@ class NextLine(QWidget):
             self.text.setText(
                 "Unfold Deliver and queue it."
                 if self.desk.shots
-                else "Plug in a card and press F, or drop recordings on the Board."
+                else "Drop recordings on the Board, or press A. With F a card is copied first, and every copy compared with it."
             )
         else:
             shot, finding = self.shown
@@ -163,7 +173,7 @@ class NextLine(QWidget):
 
     def _fit(self) -> None:
         """As high as its sentence needs at this width."""
-        buttons = sum(b.sizeHint().width() + 12 for b in (self.fix, self.all, self.skip) if not b.isHidden())
+        buttons = sum(b.sizeHint().width() + 12 for b in (self.fix, self.all, self.skip, self.queue) if not b.isHidden())
         text = self.text.heightForWidth(max(120, self.width() - 58 - buttons))
         lines = self.title.sizeHint().height() + text + self.keys.sizeHint().height()
         self.setFixedHeight(max(96, lines + 24))

@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QHeaderView, QLabel, QTableWidget, QTableWidgetItem, QWidget
 
 from ..core.intake.group import Doubt
@@ -127,7 +128,6 @@ class AskBelonging(Sheet):
             for column, item in enumerate((tick, QTableWidgetItem(TOGETHER.get(doubt.kind, doubt.kind)), QTableWidgetItem(doubt.ask))):
                 self.table.setItem(row, column, item)
         self.table.resizeColumnsToContents()
-        self.table.resizeRowsToContents()
         self.table.setMinimumHeight(min(420, 60 + 44 * many))
         self.column.addWidget(self.table)
 
@@ -137,3 +137,7 @@ class AskBelonging(Sheet):
             belonging.settle(answers)
 
         self.finish("So it is", go)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        QTimer.singleShot(0, self.table.resizeRowsToContents)  # as wide as the reason's column is by then

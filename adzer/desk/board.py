@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import QAccessible, QAccessibleEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
-from PySide6.QtWidgets import QAbstractScrollArea, QSizePolicy, QWidget
+from PySide6.QtWidgets import QAbstractScrollArea, QHBoxLayout, QSizePolicy, QWidget
 
 from ..core.intake.proxies import stand_in
 from ..core.job import Shot
@@ -14,6 +16,7 @@ from ..core.stage import STAGES
 from .cells import COMPACT, ROW, SHOT_WIDTH, cell, column_rects, draw_cell
 from .model import Desk
 from .theme import MAT, font, theme, worst_level
+from .widgets.questions import act
 
 TITLES = {s: s.capitalize() for s in STAGES}
 
@@ -80,8 +83,11 @@ def draw_row(
     p = theme.p
     shot = desk.shots[index]
     painter.fillRect(rect, p.high if chosen or index in desk.marked else p.paper)
-    if chosen:
+    if chosen or index in desk.marked:
         painter.fillRect(QRectF(rect.left(), rect.top(), 4, rect.height()), p.accent)
+    if desk.marked and (chosen or index in desk.marked):  # one of several: framed, so that where they begin and end is seen
+        painter.setPen(QPen(p.accent, 1.5))
+        painter.drawRect(rect.adjusted(1, 1, -1.5, -2))
     painter.setPen(QPen(p.line, 1))
     painter.drawLine(rect.bottomLeft(), rect.bottomRight())
     mat = QRectF(rect.left() + 14, rect.top() + 8, 112, rect.height() - 16)
@@ -192,9 +198,10 @@ class ShotRow(QWidget):
 
 
 class BoardView(QAbstractScrollArea):
-    """All shots. ``unfolded`` when a cell is opened."""
+    """All shots. ``unfolded`` when a cell is opened; ``asked`` for files, a folder, or a card, while there are none."""
 
     unfolded = Signal(str)
+    asked = Signal(str)
 
     def __init__(self, desk: Desk, thumbs: Thumbnails) -> None:
         super().__init__()
@@ -202,6 +209,13 @@ class BoardView(QAbstractScrollArea):
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.viewport().setMouseTracking(False)
+        self.begin = QWidget(self.viewport())
+        row = QHBoxLayout(self.begin)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(12)
+        for words, what in (("Add files  A", "files"), ("Add a folder  ⇧A", "folder"), ("Copy a card first  F", "card")):
+            button = act(words, partial(self.asked.emit, what), main=what == "files")
+            row.addWidget(button)
         desk.moved.connect(self.read_out)
         self.read_out()
 
@@ -213,6 +227,10 @@ class BoardView(QAbstractScrollArea):
         bar.setRange(0, max(0, len(self.desk.shots) * ROW - self.viewport().height()))
         bar.setSingleStep(ROW // 2)
         bar.setPageStep(self.viewport().height())
+        self.begin.setVisible(not self.desk.all)
+        self.begin.adjustSize()
+        middle = self._drop_box().center().toPoint()
+        self.begin.move(middle.x() - self.begin.width() // 2, middle.y())
         self.read_out()
         self.viewport().update()
 
@@ -267,25 +285,29 @@ class BoardView(QAbstractScrollArea):
             painter.drawText(where, Qt.AlignmentFlag.AlignCenter, "drop further recordings here")
 
     def _paint_empty(self, painter: QPainter) -> None:
-        box = QRectF(self.viewport().rect()).adjusted(120, 70, -120, -70)
+        box = self._drop_box()
         painter.setPen(QPen(theme.p.quiet, 1, Qt.PenStyle.DashLine))
         painter.drawRect(box)
         painter.setPen(theme.p.ink)
         painter.setFont(font(13, bold=True))
-        painter.drawText(box.adjusted(0, -24, 0, -24), Qt.AlignmentFlag.AlignCenter, "Nothing on the Board yet")
+        painter.drawText(box.adjusted(0, -90, 0, -90), Qt.AlignmentFlag.AlignCenter, "Drop recordings here, or click to choose them")
         painter.setFont(font(10))
         painter.setPen(theme.p.quiet)
         painter.drawText(
-            box.adjusted(0, 24, 0, 24),
-            Qt.AlignmentFlag.AlignCenter,
-            "Plug in a card and press F to copy it safely, or drop recordings here. Files are read, never changed.",
+            box.adjusted(0, -52, 0, -52), Qt.AlignmentFlag.AlignCenter,
+            "Files are read where they lie, and never changed. A card is copied first, every copy compared with it.",
         )
+
+    def _drop_box(self) -> QRectF:
+        return QRectF(self.viewport().rect()).adjusted(120, 70, -120, -70)
 
     def _row_at(self, y: float) -> int | None:
         row = int((y + self.verticalScrollBar().value()) // ROW)
         return row if 0 <= row < len(self.desk.shots) else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        if not self.desk.all and self._drop_box().contains(event.position()):
+            self.asked.emit("files")
         row = self._row_at(event.position().y())
         if row is None:
             return

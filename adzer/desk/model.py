@@ -18,8 +18,10 @@ from ..core.finding import Finding, Fix
 from ..core.intake.proxies import stand_in
 from ..core.job import Job, Mark, Shot, Slip
 from ..core.read.seen import Seen
-from ..core.route import carried
-from ..core.stage import STAGES
+from ..core.read.settings import ReadSettings
+from ..core.records import to_plain
+from ..core.route import Route, carried
+from ..core.stage import STAGES, Settings
 from .shown import Shown
 from .workers import QueueRunner
 
@@ -31,8 +33,15 @@ def _by_measure(stage: str, settings: Any) -> bool:
     return stage == "develop" and bool(settings.clean or settings.colour)
 
 
+def _answered(old: Settings, new: Settings) -> dict[str, object]:
+    """What a person has answered between the two, as it goes to other chosen shots: how they were held, too, but nothing that was marked on
+    pictures."""
+    kept = carried(new) | ({"turn": new.turn} if isinstance(new, ReadSettings) else {})
+    return {name: to_plain(value) for name, value in kept.items() if getattr(old, name) != value}
+
+
 class Desk(Shown):
-    """An open job in the window; see ``Shown`` for what of it is seen. ``alike_wanted``: shots, a stage, its settings that they are to
+    """An open job in the window; see ``Shown`` for what of it is seen. ``alike_wanted``: shots, a stage, the answers that they are to
     have, and how the edit is called: what goes by a measurement has to be measured on each."""
 
     alike_wanted = Signal(object, str, object, str)
@@ -93,21 +102,39 @@ class Desk(Shown):
             words = f"{fix.label}, {len(pairs)} shots"
             self.record(lambda: self.job.decide_all(pairs, words), [s.id for s, _ in pairs])
 
+    def given_to_others(self, shot: Shot, new: Route, words: str) -> list[tuple[Shot, Route]]:
+        others = [s for s in self.rows() if s.id != shot.id]
+        if not others or self.worker.answering:
+            return []
+        given = {stage: _answered(getattr(shot.route, stage), getattr(new, stage)) for stage in STAGES}
+        made = []
+        for stage in [s for s in STAGES if given[s] and _by_measure(s, getattr(new, s))]:
+            self.alike_wanted.emit(others, stage, carried(getattr(new, stage)), words)
+            given[stage] = {}
+        for other in others:
+            route = other.route
+            with contextlib.suppress(AdzerError):  # what another's recording cannot be answered stays as it is there
+                for stage, fields in given.items():
+                    route = route.with_(stage, **fields) if fields else route
+            if route != other.route:
+                made.append((other, route))
+        return made
+
     def fill_down(self) -> None:
-        """The stage in hand of the selected rows as in the row above the first of them."""
+        """The stage in hand of the selected rows as in the row above the first of them, or as in the first, if none is above it."""
         rows = sorted(self.marked | {self.selected})
-        if not self.shots or rows[0] == 0:
+        above, *rest = rows if rows[0] == 0 else [rows[0] - 1, *rows]
+        if not self.shots or not rest:
             self.said.emit("There is no row above this one.")
             return
-        stage = STAGES[self.column]
-        above = self.shots[rows[0] - 1]
-        self._alike([self.shots[i] for i in rows], stage, above, f"{stage} as in {above.name}")
+        stage, model = STAGES[self.column], self.shots[above]
+        self._alike([self.shots[i] for i in rest], stage, model, f"{stage} as in {model.name}")
 
     def _alike(self, shots: list[Shot], stage: str, model: Shot, words: str) -> None:
         """A stage's answers as another shot has them, as one edit."""
         settings = getattr(model.route, stage)
         if _by_measure(stage, settings):
-            self.alike_wanted.emit(shots, stage, settings, words)
+            self.alike_wanted.emit(shots, stage, carried(settings), words)
             return
         pairs = [(s, s.route.with_(stage, **carried(settings))) for s in shots]
         self.record(lambda: self.job.decide_all(pairs, words), [s.id for s in shots])
@@ -134,10 +161,6 @@ class Desk(Shown):
             return
         self.said.emit(f"{len(others)} more shots of {shot.camera} have the same answers now; Ctrl+Z takes that back.")
 
-    def rows(self) -> list[Shot]:
-        """The chosen rows: the marked ones, and the selected one."""
-        return [self.shots[i] for i in sorted(self.marked | {self.selected}) if i < len(self.shots)]
-
     def describe(self, changes: dict[int, dict[str, str]], words: str) -> None:
         """Names, scenes, cameras, notes, verdicts: one edit."""
         self.record(lambda: self.job.describe(changes, words), list(changes))
@@ -148,9 +171,7 @@ class Desk(Shown):
         if chosen:
             new = "" if all(s.verdict == verdict for s in chosen) else verdict
             label = f"{verdict} {chosen[0].name}" if len(chosen) == 1 else f"{verdict} {len(chosen)} shots"
-            marked = set(self.marked)
             self.describe({s.id: {"verdict": new} for s in chosen}, label)
-            self.marked = marked if len(self.shots) > max(marked, default=0) else set()
 
     def add_take(self, cut: bool) -> None:
         """Another range of the shot with its own view; ``cut``: it begins at this frame, where the take in hand then ends."""
@@ -248,37 +269,55 @@ class Desk(Shown):
         if some:
             self.worker.chore("sources", ([(s.id, s.facts) for s in some],), then)
 
-    def measure_trial(self, card: str) -> None:
-        """Renders one second of the selected shot for a card and keeps what it took."""
-        shot = self.shot
+    def measure_trials(self) -> None:
+        """Renders one second of each chosen row for each of its deliveries, and keeps what it took."""
+        for shot in self.rows():
+            for name in shot.route.deliver.cards:
+                self.measure_trial(name, shot)
+
+    def measure_trial(self, card: str, shot: Shot | None = None) -> None:
+        """The same of one, the selected one if none is given."""
+        shot = shot or self.shot
         if shot is None:
             return
+        measured = shot
 
         def then(value: Any, error: str | None) -> None:
             if error:
                 self.said.emit(error)
                 return
-            self.job.keep_trial(shot.id, value)
-            self.reload((shot.id,))
+            self.job.keep_trial(measured.id, value)
+            self.reload((measured.id,))
 
         self.worker.chore("trial", (shot, self.seen(shot), card, self.job_rate), then)
 
     # --- queue -----------------------------------------------------------------------------------------------------------
     def enqueue(self) -> int:
-        """Freezes a queued render for each chosen delivery of the selected shot and starts the queue; says which could not be, and why. Returns
+        """Freezes a queued render for each chosen delivery of each chosen row and starts the queue; says which could not be, and why. Returns
         how many."""
         self.commit()
-        shot = self.shot
-        count = 0
-        if shot is None:
-            return 0
+        rows, said, count = self.rows(), list[str](), 0
+        for shot in rows:
+            made, words = self._enqueue(shot)
+            count += made
+            said += [w if len(rows) == 1 else f"{shot.name}: {w}" for w in words]
+        if count:
+            of = f" of {len(rows)} shots" if len(rows) > 1 else ""
+            said.insert(0, f"{count} {'render' if count == 1 else 'renders'}{of} {'is' if count == 1 else 'are'} queued as they are now; later "
+                        "changes do not touch them.")  # fmt: skip
+            self.queue.start(self.job.path)
+        if len(said) > 5:
+            said = [*said[:5], f"And {len(said) - 5} more; each row says what is queued."]
+        self.said.emit(" ".join(said))
+        self.refresh_slips()
+        return count
+
+    def _enqueue(self, shot: Shot) -> tuple[int, list[str]]:
+        """One shot's; how many were queued, and what is to be said of the rest."""
         if (seen := self.seen(shot)) is not None and seen.fingerprint != shot.facts.fingerprint:
-            self.said.emit(
-                f"{shot.name} was measured on its proxy; its master is looked at first. Queue it again in a moment."
-            )
             self.relook.emit(shot.id)
-            return 0
-        said = list[str]()
+            return 0, [f"{shot.name} was measured on its proxy; its master is looked at first. Queue it again in a moment."]
+        said, count = list[str](), 0
         made = {s.order.digest: s.order.out for s in self.slips if s.state == "done" and Path(s.order.out).exists()}
         waiting = {s.order.digest for s in self.slips if s.state in ("waiting", "rendering")}
         for name in shot.route.deliver.cards:
@@ -298,12 +337,7 @@ class Desk(Shown):
                     count += 1
                 except AdzerError as error:
                     said.append(f"NOT queued: {name}. {error}")
-        if count:
-            said.insert(0, f"{count} {'render is' if count == 1 else 'renders are'} queued as they are now; later changes do not touch them.")
-            self.queue.start(self.job.path)
-        self.said.emit(" ".join(said))
-        self.refresh_slips()
-        return count
+        return count, said
 
     def run_queue(self) -> None:
         self.queue.start(self.job.path)

@@ -18,6 +18,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from .vocabulary import ALSO
+
 
 @dataclass(frozen=True)
 class Action:
@@ -30,6 +32,15 @@ class Action:
     run: Callable[[], object]
     shown: str = ""
 
+    @property
+    def also(self) -> str:
+        """Further words that people look for it by."""
+        return ALSO.get(self.words, "")
+
+    @property
+    def where(self) -> str:
+        return {"board": "on the Board", "bench": "on a bench", "shots": "on the Board or a bench"}.get(self.place, "")
+
     def holds(self, place: str) -> bool:
         return self.place in ("everywhere", place) or (self.place == "shots" and place in ("board", "bench"))
 
@@ -40,7 +51,7 @@ PURPOSES: tuple[tuple[str, frozenset[str]], ...] = tuple((name, frozenset(keys.s
     ("Time", "Space Shift+Left Shift+Right { } J ^→ ^←"),
     ("See and compare", "Q W ⇧W V ⇧V T U S ⇧S Z L"),
     ("Frame and follow", "G ⇧G , . Y B I H X ⇧X"),
-    ("Shots", "A F K D E R C P M ^A ^D ^⌫"),
+    ("Shots", "A ⇧A F K D E R C P M ^A ^D ^⌫"),
     ("Deliver", "^↵ ^M"),
     ("The job", "^N ^O ^Z ^⇧Z ^Space ?"),
 ))  # fmt: skip
@@ -51,18 +62,19 @@ def shown_keys(action: Action) -> str:
 
 
 class Words(QDialog):
-    """Type some words of an action; Enter does it."""
+    """Type some words of an action, or others that people use for it; Enter does it, where it can be done. ``elsewhere``: told of one that
+    belongs to another place."""
 
-    def __init__(self, actions: list[Action], parent: QWidget) -> None:
+    def __init__(self, actions: list[Action], place: str, elsewhere: Callable[[Action], object], parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Dialog | Qt.WindowType.FramelessWindowHint)
-        self.found = actions
+        self.found, self.place, self.elsewhere = actions, place, elsewhere
         self.line = QLineEdit()
         self.line.setPlaceholderText("what do you want to do?")
         self.list = QListWidget()
         column = QVBoxLayout(self)
         column.addWidget(self.line)
         column.addWidget(self.list)
-        self.resize(460, 340)
+        self.resize(620, 380)
         self.line.textChanged.connect(self._filter)
         self.line.returnPressed.connect(self._do)
         self.list.itemActivated.connect(lambda _: self._do())
@@ -72,19 +84,25 @@ class Words(QDialog):
     def _filter(self, text: str) -> None:
         words = text.lower().split()
         self.list.clear()
-        for i, action in enumerate(self.found):
-            if all(w in action.words.lower() for w in words):
-                keys = shown_keys(action)
-                item = QListWidgetItem(f"{action.words}    {keys}")
-                item.setData(Qt.ItemDataRole.UserRole, i)
-                self.list.addItem(item)
+        fitting = [(i, a) for i, a in enumerate(self.found) if all(w in f"{a.words} {a.also}".lower() for w in words)]
+        # What says the words itself stands before what is only looked for by them, what can be done here before what is elsewhere.
+        for i, action in sorted(fitting, key=lambda ia: (not all(w in ia[1].words.lower() for w in words), not ia[1].holds(self.place))):
+            where = "" if action.holds(self.place) else f"    {action.where}"
+            item = QListWidgetItem(f"{action.words}    {shown_keys(action)}{where}")
+            item.setData(Qt.ItemDataRole.UserRole, i)
+            self.list.addItem(item)
+        if not fitting:
+            item = QListWidgetItem("Nothing is called so. Try another word; the guide explains each stage.")
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(item)
         self.list.setCurrentRow(0)
 
     def _do(self) -> None:
         item = self.list.currentItem()
-        if item is not None:
+        if item is not None and item.data(Qt.ItemDataRole.UserRole) is not None:
             self.accept()
-            self.found[item.data(Qt.ItemDataRole.UserRole)].run()
+            action = self.found[item.data(Qt.ItemDataRole.UserRole)]
+            action.run() if action.holds(self.place) else self.elsewhere(action)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if (

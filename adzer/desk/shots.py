@@ -288,7 +288,7 @@ class Camera:
         wait(lambda: window.bench.picture.before is not None, settle=1.5)
         self.take("bench-colour")
         desk.unfold("deliver")
-        window._measure()
+        desk.measure_trials()
         wait(lambda: not desk.worker.busy and len(desk.shots[0].trials) == 2)
         self.take("bench-deliver")
         desk.enqueue()

@@ -57,7 +57,7 @@ class Shown(QObject):
         self.filter, self.order = "", "as added"
         self.slips: list[Slip] = []
         self.selected = 0
-        self.marked: set[int] = set()  # further rows chosen for filling down
+        self.marked: set[int] = set()  # further rows chosen: what is done to one is done to all of them
         self.stage: str | None = None  # the unfolded stage
         self.column = 0
         self.frame = 0
@@ -123,13 +123,13 @@ class Shown(QObject):
 
     def arrange(self, filter_: str | None = None, order: str | None = None) -> None:
         """Filters and sorts the Board; the selected shot stays selected if it is still shown."""
-        current = self.shot
+        current, marked = self.shot, {self.shots[i].id for i in self.marked if i < len(self.shots)}
         self.filter = self.filter if filter_ is None else filter_
         self.order = self.order if order is None else order
         shown = self._words.found(self.all.values(), self.filter, self._said)
         self.shots = sorted(shown, key=ORDERS[self.order])
-        self.marked.clear()
         at = {s.id: i for i, s in enumerate(self.shots)}
+        self.marked = {at[i] for i in marked if i in at}
         self.selected = at.get(current.id, min(self.selected, max(len(self.shots) - 1, 0))) if current else 0
         if not self.shots:
             self.stage = None
@@ -338,15 +338,24 @@ class Shown(QObject):
         return True
 
     def commit(self, words: str = "") -> None:
-        """Keeps what is drafted, as one edit."""
+        """Keeps what is drafted, as one edit, and gives it to the other chosen rows."""
         shot = self.shot
         if shot is None or self._draft is None or self._draft == shot.route:
             self._draft = None
             return
         new, self._draft = self._draft, None
-        self.record(
-            lambda: self.job.decide(shot, new, words or f"{shot.name}: {self._what(shot.route, new)}"), (shot.id,)
-        )
+        what = words or f"{shot.name}: {self._what(shot.route, new)}"
+        pairs = [(shot, new), *self.given_to_others(shot, new, what)]
+        words = what if len(pairs) == 1 else f"{what}, and {len(pairs) - 1} more"
+        self.record(lambda: self.job.decide_all(pairs, words), [s.id for s, _ in pairs])
+
+    def rows(self) -> list[Shot]:
+        """The chosen rows: the marked ones, and the selected one."""
+        return [self.shots[i] for i in sorted(self.marked | {self.selected}) if i < len(self.shots)]
+
+    def given_to_others(self, shot: Shot, new: Route, words: str) -> list[tuple[Shot, Route]]:
+        """The other chosen rows with what a person has just answered for ``shot``; none where a measurement answered."""
+        return []
 
     def answer(self, stage: str, **changes: object) -> bool:
         """Drafts and keeps in one go."""

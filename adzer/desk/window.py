@@ -45,12 +45,14 @@ from .finder import Finder
 from .intakeview import IntakeView
 from .keys import claims, typing
 from .logview import LogView
+from .many import Many
 from .model import Desk
-from .palette import Action, Keys, Words
+from .palette import Action, Keys, Words, shown_keys
 from .queueview import QueueView
 from .reading import Reading
 from .startview import ask_new, ask_open
 from .theme import style_sheet, theme
+from .vocabulary import BENCHES, bench_words
 from .widgets.picture import to_qimage
 from .widgets.questions import Number
 
@@ -75,7 +77,7 @@ class Window(QMainWindow):
         self.setFocus()  # and not a button that Enter would press
         self.thumbs, self.reading, self.analysing = Thumbnails(desk), Reading(desk), Analysing(desk)
         self.alike = Alike(desk, self.analysing)
-        self.finder = Finder(desk)
+        self.many, self.finder = Many(desk, self.alike), Finder(desk)
         self.top, self.header = TopBar(desk), Header(desk)
         self.board, self.next = BoardView(desk, self.thumbs), NextLine(desk)
         self.row, self.bench = ShotRow(desk, self.thumbs), BenchView(desk, self.reading, self.analysing)
@@ -136,6 +138,7 @@ class Window(QMainWindow):
         for signal in (desk.changed, desk.moved):
             signal.connect(self.refresh)
         desk.drafted.connect(self.row.update)
+        self.board.asked.connect(self._begin)
         desk.slips_moved.connect(self._slips_moved)
         desk.counted.connect(self._counted)
         self.reading.looking.connect(self._looking)
@@ -156,6 +159,7 @@ class Window(QMainWindow):
         every, shots, board, benched = "everywhere", "shots", "board", "bench"
         return [
             Action("add recordings", ("A",), every, self.choose_files),
+            Action("add a folder of recordings, where it lies", ("Shift+A",), every, self.choose_folder, "⇧A"),
             Action("get a card home, verified", ("F",), every, lambda: self.go("Intake")),
             Action("find shots on the Board", ("/",), board, self.finder.ask, "/"),
             Action("another order of the Board", ("O",), board, self.finder.next_order),
@@ -168,6 +172,10 @@ class Window(QMainWindow):
             *(Action(f"two chosen rows are {words}", (), board, partial(self.reading.belonging.join_rows, kind)) for kind, words in TOGETHER.items()
               if kind != "chapters"),
             Action("same answers for all shots of this camera", ("C",), shots, desk.same_for_camera),
+            Action("stabilise: hold the chosen shots, each by what suits it", (), shots, self.many.stabilise),
+            Action("denoise: take noise off the chosen shots, each by its own", (), shots, self.many.denoise),
+            Action("make spheres of the chosen shots: match, stitch, level, deliver", (), shots, self.many.make_spheres),
+            Action("make flat views of the chosen shots, without exporting a sphere", (), shots, self.many.make_flat_views),
             Action("make a proxy, half size", ("P",), shots, lambda: self.reading.make_copies("proxy", "half")),
             Action("make a proxy, quarter size", (), shots, lambda: self.reading.make_copies("proxy", "quarter")),
             Action(
@@ -194,6 +202,7 @@ class Window(QMainWindow):
             Action("next mark", ("Ctrl+Right",), benched, lambda: bench.next_mark(1), "^→"),
             Action("mark before", ("Ctrl+Left",), benched, lambda: bench.next_mark(-1), "^←"),
             Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),
+            *(Action(bench_words(stage, words), (), shots, partial(desk.unfold, stage)) for stage, (words, _) in BENCHES.items()),
             Action("fold back to the Board, show all shots", ("Esc",), every, self._back),
             Action("previous shot", ("Up",), shots, lambda: desk.select(desk.selected - 1), "↑"),
             Action("next shot", ("Down",), shots, lambda: desk.select(desk.selected + 1), "↓"),
@@ -226,7 +235,7 @@ class Window(QMainWindow):
             Action("same as the row above", ("Ctrl+D",), shots, desk.fill_down, "^D"),
             Action("next finding", ("N",), board, self.next.advance),
             Action("queue the chosen deliveries", ("Ctrl+Return",), shots, desk.enqueue, "^↵"),
-            Action("measure one second", ("Ctrl+M",), shots, self._measure, "^M"),
+            Action("measure one second", ("Ctrl+M",), shots, desk.measure_trials, "^M"),
             Action("take the shot out of the job", ("Ctrl+Backspace",), shots, desk.remove, "^⌫"),
             Action("give the job this shot's frame rate", (), shots, desk.take_rate),
             Action("trust this job: allow renders that someone else queued", (), every, desk.trust),
@@ -270,11 +279,6 @@ class Window(QMainWindow):
             self.say("That is outlined on the Shape bench of a flat shot. Unfold it there.")
         else:
             self.say("That belongs to the Shape bench. Unfold it there.")
-
-    def _measure(self) -> None:
-        shot = self.desk.shot
-        for name in shot.route.deliver.cards if shot else ():
-            self.desk.measure_trial(name)
 
     def _flip_before(self) -> None:
         """From the words, where nothing can be held: shows the recorded picture until it is asked again."""
@@ -448,11 +452,19 @@ class Window(QMainWindow):
             widget.update()
 
     def open_words(self) -> None:
-        here = [a for a in self.actions_ if a.holds(self.place)]
-        box = Words(here, self)
+        box = Words(self.actions_, self.place, self._elsewhere, self)
         box.setStyleSheet(style_sheet())
         box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
         box.open()
+
+    def _elsewhere(self, action: Action) -> None:
+        """Goes where it is done; what is done to a frame is done there once it is seen."""
+        self.go("Board")
+        if action.place == "board" and self.desk.stage is not None:
+            self.desk.unfold(None)
+        if action.place == "bench" and self.desk.stage is None:
+            self.desk.unfold(STAGES[self.desk.column])
+        self.say(f"{action.words[:1].upper()}{action.words[1:]}: here, with {shown_keys(action) or '^Space'}.")
 
     def open_keys(self) -> None:
         box = Keys(self.actions_, self.place, self)
@@ -464,6 +476,14 @@ class Window(QMainWindow):
         paths = choosers.files(self, "Recordings for the Board")
         if paths:
             self.reading.add(paths)
+
+    def choose_folder(self) -> None:
+        if path := choosers.folder(self, "A folder of recordings, for the Board"):
+            self.reading.add([path])
+
+    def _begin(self, what: str) -> None:
+        """The empty Board's ways to begin."""
+        {"files": self.choose_files, "folder": self.choose_folder, "card": lambda: self.go("Intake")}[what]()
 
     def _other(self, ask: Callable[[QWidget], Path | None], tell: SignalInstance) -> None:
         """Another job, in a window of its own."""
@@ -493,7 +513,7 @@ class Window(QMainWindow):
         if len(paths) == 1 and Path(paths[0]).is_dir():
             self.intake.set_card(paths[0])
             self.go("Intake")
-            self.say("A folder: copy it as a card, verified. To take it in where it lies, drop the files in it.")
+            self.say("A folder: copy it as a card, verified. To take it in where it lies instead, press ⇧A on the Board.")
         elif paths:
             self.reading.add(paths)
 

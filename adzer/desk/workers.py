@@ -74,6 +74,7 @@ class Worker(QObject):
         self._numbers = itertools.count(1)
         self._open: dict[str, _Open] = {}
         self._closed = False
+        self.answering = False  # is a reply being taken, and no person at work?
         self._begin()
 
     def _begin(self) -> None:
@@ -110,7 +111,11 @@ class Worker(QObject):
             return
         del self._open[reply.key]
         if waiting.then is not None:
-            waiting.then(reply.value, reply.error)
+            self.answering = True
+            try:
+                waiting.then(reply.value, reply.error)
+            finally:
+                self.answering = False
         else:
             self.pictured.emit(reply)
 

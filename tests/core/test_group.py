@@ -16,7 +16,7 @@ from adzer.core.intake import naming, proxies
 from adzer.core.intake.group import gather, group
 from adzer.core.intake.offload import offload
 from adzer.core.intake.relink import likeness, relink, report_text
-from adzer.core.intake.take import add_files, join_chapters, look_at_new, source_problem, take
+from adzer.core.intake.take import add_files, first_route, join_chapters, look_at_new, source_problem, take
 from adzer.core.job import Job, Mark, Part
 from adzer.core.media import audio, probe
 from adzer.core.media.decode import opened
@@ -504,3 +504,13 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
         early = job.decide(job.shots()[0], first.route, "x")
         assert proxies.shifted(early.route, 15, early.facts) is None  # a keyframe would lie before it
         assert job.undo() and job.undo() and {s.start for s in job.shots()} == {15, 30}
+
+
+@pytest.mark.parametrize(("raster", "rotation", "cards"), [
+    ((1920, 1080), 0, ("web-wide",)), ((1920, 1080), 270, ("web-upright",)), ((1080, 1920), 0, ("web-upright",)), ((3000, 4000), 0, ("web-upright",)),
+    ((2880, 2880), 0, ("web-wide",)), ((1920, 2160), 0, ("web-wide",)), ((2880, 5760), 0, ("web-wide",)),  # two over each other are no upright picture
+])  # fmt: skip
+def test_the_first_delivery_goes_by_the_shape(raster, rotation, cards):
+    assert first_route(facts(raster=raster, rotation=rotation)).deliver.cards == cards
+    tagged = facts(raster=(3840, 1920), sphere=probe.SphereTags("both", "equirectangular", "one", None, (0.0, 0.0, 0.0, 0.0)))
+    assert first_route(tagged).deliver.cards == ("web-sphere",)

@@ -233,7 +233,7 @@ def test_actions_are_found_by_their_words():
     from PySide6.QtWidgets import QWidget
 
     parent = QWidget()
-    words = Words(actions, parent)
+    words = Words(actions, "bench", done.append, parent)
     words.line.setText("in HERE")
     assert words.list.count() == 1
     words._do()

@@ -15,7 +15,7 @@ import pytest
 from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QAccessible, QDropEvent, QKeyEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QWidget
+from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 
 import adzer.core
 from adzer.core.compile import freeze
@@ -25,11 +25,13 @@ from adzer.core.media import probe
 from adzer.core.stage import STAGES
 from adzer.desk import workers
 from adzer.desk.model import Desk
+from adzer.desk.palette import Words
 from adzer.desk.shots import wait, wander
 from adzer.desk.stages.colour.bench import ColourBench
 from adzer.desk.stages.deliver.bench import DeliverBench
 from adzer.desk.stages.shape.bench import ShapeBench
 from adzer.desk.theme import DAY, DIM, style_sheet, theme
+from adzer.desk.vocabulary import ALSO
 from adzer.desk.window import Window
 
 from ..conftest import write_clip
@@ -270,7 +272,14 @@ def test_an_empty_job_says_what_to_do(qapp, tmp_path):
     window = Window(Desk(Job.create(tmp_path / "new.adzer", "New")))
     window.show()
     try:
-        assert window.next.title.text() == "Start here" and "press F" in window.next.text.text()
+        assert window.next.title.text() == "Start here" and "press A" in window.next.text.text()
+        asked = []
+        window.board.asked.disconnect()
+        window.board.asked.connect(asked.append)
+        for button in window.board.begin.findChildren(QPushButton):
+            button.click()
+        QTest.mouseClick(window.board.viewport(), Qt.MouseButton.LeftButton, pos=QPoint(200, 120))  # in the box, beside them
+        assert asked == ["files", "folder", "card", "files"]
         for place in ("Queue", "Log", "Board"):
             window.go(place)
         assert not window.queue.words.isVisible()
@@ -279,6 +288,35 @@ def test_an_empty_job_says_what_to_do(qapp, tmp_path):
         assert not window.grab().isNull()
     finally:
         window.close()
+
+
+FIELD = (
+    "stabilise", "stabilize", "denoise", "trim", "export", "crop", "undo", "redo", "LUT", "reframe", "stitch", "desqueeze", "render", "import",
+    "grade", "slow", "proxy", "relink", "rename", "sync", "split", "delete", "keyframe", "speed", "raw", "bitrate", "subtitle", "track", "rotate",
+)  # fmt: skip
+
+
+def test_the_fields_words_find_what_is_done_and_where(window):
+    window.open_words()
+    (box,) = window.findChildren(Words)
+    for word in FIELD:
+        box.line.setText(word)
+        assert box.list.item(0).data(Qt.ItemDataRole.UserRole) is not None, word
+    box.line.setText("nobody says this")
+    box._do()
+    assert box.isVisible() and "Nothing is called so" in box.list.item(0).text()
+    assert set(ALSO) <= {a.words for a in window.actions_}, "each is of an action that is there"
+    box.reject()
+
+
+def test_an_action_of_another_place_is_led_to(window):
+    window.go("Queue")
+    window.open_words()
+    (box,) = window.findChildren(Words)
+    box.line.setText("keyframe of the")
+    assert "on a bench" in box.list.item(0).text()
+    box._do()
+    assert window.place == "bench" and "with G" in window.note.text()
 
 
 def test_pictures_are_read_and_made_by_other_threads(window):

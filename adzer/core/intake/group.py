@@ -322,9 +322,11 @@ def _pairs(groups: list[Group]) -> list[Group]:
                 break
             together = "began together" if abs(apart or 0) <= CLOCK else f"began {abs(apart or 0):.1f} s apart"
             began = "no clock says when they began" if apart is None else together
+            long, other_long = main.first.frames, other.first.frames
+            frames = f"{long} frames each" if long == other_long else f"{long} and {other_long} frames"
             main.doubts.append(Doubt(kind, (other.first.path,), (
-                f"{main.first.name} and {other.first.name} are named like a pair, but {began}, and have {main.first.frames} and "
-                f"{other.first.frames} frames. Do they belong together?")))  # fmt: skip
+                f"{main.first.name} and {other.first.name} are named like a pair, but {began}, and have {frames}. "
+                "Do they belong together?")))  # fmt: skip
         if i not in taken:
             taken.add(i)
             out.append(a)

@@ -167,7 +167,19 @@ def _grouped(made: grouping.Group, say: Say) -> Taken | None:
         kind = made.kind
         if facts.beside is None:
             facts = msgspec.structs.replace(facts, apart=made.second.path)
-    return Taken(facts, Path(facts.path).stem, kind, tuple(parts), tuple(made.doubts))
+    return Taken(facts, Path(facts.path).stem, kind, tuple(parts), tuple(made.doubts), first_route(facts))
+
+
+UPRIGHT = (1.3, 2.4)  # times as high as wide that a recording is which was held upright; twice: rather two pictures over each other
+
+
+def first_route(facts: FileFacts) -> Route:
+    """What a recording is delivered as until somebody says: a tagged sphere as one, what was held upright upright, all else wide."""
+    w, h = facts.raster if facts.rotation % 180 == 0 else facts.raster[::-1]
+    if facts.sphere is not None and facts.sphere.projection == "equirectangular":
+        return Route().with_("deliver", cards=["web-sphere"])
+    upright = UPRIGHT[0] <= h / w <= UPRIGHT[1] and abs(h / w - 2) > 0.01 and facts.sphere is None and facts.beside is None
+    return Route().with_("deliver", cards=["web-upright"]) if upright else Route()
 
 
 def join_files(first: str, second: str, starts: tuple[int, int] = (0, 0)) -> FileFacts:

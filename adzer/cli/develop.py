@@ -74,8 +74,8 @@ def develop(
     from ..core.intake.take import read_file
     from ..core.route import Route
 
-    facts, seen = read_file(file)
     answers = white_answers(white) | into_answers(into) | {"exposure": exposure, "order": order, "black": black, "white_level": full}
+    facts, seen = read_file(file)
     if order is not None and facts.mosaic is None:
         declared = {"curve": "linear", "range": "full"} | declared
     if highlights is not None:
@@ -103,7 +103,7 @@ def develop(
 def noise(
     declared: dict[str, object],
     file: Recording,
-    card: Annotated[str, typer.Option(help="The delivery that it is judged for.")] = "web-wide",
+    card: Annotated[str, typer.Option(help="The delivery that it is judged for.", callback=making.fitting)] = "web-wide",
     json_: Json = False,
 ) -> None:
     from ..core import cards

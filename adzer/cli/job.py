@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fnmatch
-import json
 from fractions import Fraction
 from typing import TYPE_CHECKING, Annotated, Any, Literal
 
@@ -11,12 +10,14 @@ import typer
 
 from ..core import records
 from ..core.errors import AdzerError
-from .terminal import JobFile, Json, ShotName, app, print_json, say
+from .terminal import JobFile, Json, ShotName, app, print_json, progress, say
 
 if TYPE_CHECKING:
-    from ..core.job import Job, Shot
+    from ..core.job import Job, Shot, Slip
+    from ..core.route import Route
 
 Shots = Annotated[list[str], typer.Argument(help="Shots by name, number or pattern, e.g. 'sails*'.")]
+MOST = 1_000_000  # rows of a log
 Camera = Annotated[str, typer.Option(help="Only shots of this camera.")]
 
 
@@ -74,40 +75,84 @@ def shots_(job: JobFile, json_: Json = False) -> None:
         print(f"{row['id']:4} {row['shot']:28} {row['kind']:16} {row['camera']:12} {row['in']}–{row['out']}  {said}")
 
 
-@app.command("queue", help="List a job's queued renders.\n\nExample: adzer queue mill.adzer --json")
-def queue_(job: JobFile, json_: Json = False) -> None:
+@app.command(
+    "queue", help="List a job's queued renders; render what waits (run), or cancel or retry some of them by number.\n\n"
+    "Examples: adzer queue mill.adzer --json · adzer queue mill.adzer retry 3",
+)
+def queue_(
+    job: JobFile,
+    do: Annotated[Literal["list", "run", "cancel", "retry"], typer.Argument(help="What is done; they are listed if left out.")] = "list",
+    which: Annotated[list[int] | None, typer.Argument(help="Numbers of queued renders; for retry all that ended unmade if left out.")] = None,
+    json_: Json = False,
+) -> None:
     from ..core.job import Job
 
     with Job.open(job) as held:
+        known = {s.id: s for s in held.slips()}
+        if lacking := [n for n in which or () if n not in known]:
+            raise AdzerError(f"{job} has no queued render {lacking[0]}. It has: {', '.join(map(str, known)) or 'none'}.")
+        if do == "cancel":
+            _cancel(held, known, which or [])
+        elif do == "retry":
+            ended = [n for n, s in known.items() if s.state in ("failed", "cancelled")]
+            for n in which or ended:
+                if n in ended:
+                    held.set_slip(n, state="waiting", why=None, report=None, ends=0)
+                else:
+                    say(f"{n} is {known[n].state}, so there is nothing to retry.")
+        elif do == "run":
+            _run(held, set(which) if which else None)
         slips = held.slips()
     if json_:
         print_json({"slips": [
             {"id": s.id, "state": s.state, "shot": s.order.shot, "card": s.order.card_name, "master": s.order.out,
              "done": s.done, "total": s.total, "why": s.why} for s in slips
         ]})  # fmt: skip
-        return
-    for s in slips:
-        print(f"{s.id:4} {s.state:10} {s.done}/{s.total}  {s.order.out}" + (f"  {s.why}" if s.why else ""))
+    else:
+        for s in slips:
+            print(f"{s.id:4} {s.state:10} {s.done}/{s.total}  {s.order.out}" + (f"  {s.why}" if s.why else ""))
+    raise typer.Exit(1 if do == "run" and any(s.state == "failed" for s in slips if which is None or s.id in which) else 0)
+
+
+def _cancel(held: Job, known: dict[int, Slip], which: list[int]) -> None:
+    """Those that still wait or render; what they had finished is kept."""
+    if not which:
+        raise AdzerError("Say which, by number: adzer queue JOB cancel 3.")
+    for n in which:
+        if known[n].state in ("waiting", "rendering"):
+            held.set_slip(n, state="cancelled")
+        else:
+            say(f"{n} is {known[n].state} already.")
+
+
+def _run(held: Job, only: set[int] | None) -> None:
+    from ..core.run import queue
+
+    with progress("queue") as show:
+        queue.run(held, lambda slip, p: show(p), only=only)
 
 
 @app.command("log", help="What was done in a job, newest first.\n\nExample: adzer log mill.adzer --most 20")
 def log_(
-    job: JobFile, most: Annotated[int, typer.Option(min=1, max=100_000, help="At most so many rows, the newest; 100 if left out.")] = 100,
+    job: JobFile,
+    most: Annotated[int | None, typer.Option(min=1, max=100_000, help="At most so many rows, the newest; 100 if left out, all in a table.")] = None,
     kind: Annotated[str, typer.Option(help="Only rows of this kind: add, answer, render …; all if left out.")] = "",
     words: Annotated[str, typer.Option(help="Only rows in which all of these words occur.")] = "",
-    form: Annotated[Literal["text", "csv", "markdown"], typer.Option("--as", help="How it is printed.")] = "text",
+    form: Annotated[Literal["text", "csv", "markdown", "html"], typer.Option("--as", help="How it is printed.")] = "text",
     json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core import journal
     from ..core.job import Job
 
     with Job.open(job) as held:
-        rows, name = journal.chosen(held.log_rows(most), kind, words), held.name
+        rows, name = journal.chosen(held.log_rows(MOST), kind, words), held.name
+    rows = rows[: most or (100 if form == "text" and not json_ else MOST)]
     if json_:
         print_json({"rows": [records.to_plain(r) for r in rows]})
         return
     if form != "text":
-        print(journal.as_csv(rows) if form == "csv" else journal.as_markdown(rows, name), end="")
+        page = journal.as_csv(rows) if form == "csv" else journal.as_markdown(rows, name) if form == "markdown" else journal.as_html(rows, name)
+        print(page, end="")
         return
     for at, what, shot, said, changed in map(journal.cells, rows):
         print(f"{at[:16]}  {what:8} {shot:24} {said}" + (f" ({changed})" if changed else ""))
@@ -126,19 +171,20 @@ def answer(
         typer.Option(help="Take a stage's answers (stage), or all, from this shot; what was marked on its picture stays there."),
     ] = None,
 ) -> None:
-    from ..core.job import Job
+    from ..core import journal, questions
+    from ..core.job import Job, difference
     from ..core.route import STAGES, carried
 
     answers = [w for w in words if "=" in w and w.split("=")[0].count(".") == 1]
     patterns = [w for w in words if w not in answers and w not in STAGES]
     stages = [w for w in words if w in STAGES]
     if not answers and same_as is None:
-        raise AdzerError("Say what to answer: stage.field=value, for example read.curve=fen-log; or --same-as SHOT.")
+        raise AdzerError("Say what to answer: stage.field=value, for example read.curve=fen-log; or --same-as SHOT. `adzer answers` lists all.")
     changes: dict[str, dict[str, object]] = {}
     for text in answers:
         place, value = text.split("=", 1)
         stage, field = place.split(".")
-        changes.setdefault(stage, {})[field] = _value(value)
+        changes.setdefault(stage, {})[field] = questions.meant(stage, field, value)
     with Job.open(job) as held, held.exclusively():  # what is answered is the job as it is, whoever else answers
         shots = chosen(held, patterns, camera)
         if not shots:
@@ -151,25 +197,32 @@ def answer(
                 for stage in stages or STAGES:
                     route = route.with_(stage, **carried(getattr(model.route, stage)))
             for stage, fields in changes.items():
-                if stage in STAGES and (unknown := set(fields) - set(getattr(route, stage).__struct_fields__)):
-                    known = ", ".join(f for f in getattr(route, stage).__struct_fields__ if f != "version")
-                    raise AdzerError(f"{stage} has no question {unknown.pop()!r}. It has: {known}.")
                 route = route.with_(stage, **fields)
             pairs.append((shot, route))
         changed = [(s, r) for s, r in pairs if r != s.route]
         if changed:
             held.decide_all(changed, " ".join([*answers, *stages]) + (f" as in {model.name}" if model else ""))
+    for shot, route in changed:
+        print(f"{shot.name}: {journal.change_text(difference(shot.route, route))}")
     print(f"{len(changed)} of {len(pairs)} shots updated." if changed else "All of them have these answers already.")
 
 
-def _value(text: str) -> object:
-    """A typed value: JSON where it is some, nothing for ``none``, else the text itself."""
-    if text in ("none", ""):
-        return None
-    try:
-        return json.loads(text)
-    except ValueError:
-        return text
+@app.command(
+    "answers", help="What can be answered: every field with what it takes, what holds until then, and what it means.\n\nExample: adzer answers steady"
+)
+def answers_(
+    stage: Annotated[list[str] | None, typer.Argument(help="Only these stages: read, join, develop, steady, shape, colour or deliver.")] = None,
+    json_: Json = False,
+) -> None:
+    from ..core import questions
+    from ..core.route import STAGES
+
+    asked = [q for s in stage or STAGES for q in questions.questions(s)]
+    if json_:
+        print_json(asked, "answers")
+        return
+    for q in asked:
+        print(f"{q.name}\n    {q.means}\n    takes: {q.takes}; until then: {q.default}")
 
 
 @app.command(
@@ -180,11 +233,15 @@ def mend(
     shot: Annotated[list[str] | None, typer.Argument(help="Shots by name or pattern; all if left out.")] = None,
     all_: Annotated[
         str | None,
-        typer.Option("--all", help="Only findings of this code, as `adzer route --json` gives it; every one if left out."),
+        typer.Option(
+            "--all", help="All findings of this code (`adzer route --json`), even where somebody has answered; else those where nobody has."
+        ),
     ] = None,
+    dry: Annotated[bool, typer.Option("--dry-run", help="Only show what would be mended.")] = False,
     json_: Json = False,
 ) -> None:
-    from ..core.job import Job
+    from ..core import journal
+    from ..core.job import Job, difference
 
     made: list[dict[str, str]] = []
     pairs = []
@@ -193,20 +250,40 @@ def mend(
         for each in chosen(held, shot or []):
             route = each.route
             for finding in walk(each).findings:
-                if finding.fix is not None and finding.level.weight and all_ in (None, finding.code):
-                    route = route.mended(finding.fix)
-                    made.append({"shot": each.name, "code": finding.code, "mend": finding.fix.label})
+                fix = finding.fix
+                if fix is None or not finding.level.weight or all_ not in (None, finding.code):
+                    continue
+                declared = sorted(name for name in fix.answers if _declared(each.route, fix.stage, name))
+                if declared and all_ is None:
+                    said = f"{fix.stage}.{declared[0]} was answered by somebody, and stays; --all {finding.code} mends it all the same"
+                elif any(getattr(getattr(route, fix.stage), n) != getattr(getattr(each.route, fix.stage), n) for n in fix.answers):
+                    said = "another mend of this shot answers it already"
+                else:
+                    mended = route.mended(fix)
+                    said, route = journal.change_text(difference(route, mended)), mended
+                    made.append({"shot": each.name, "code": finding.code, "mend": fix.label, "change": said})
+                    continue
+                say(f"{each.name}: not mended: {fix.label}: {said}.")
             if route != each.route:
                 pairs.append((each, route))
-        if pairs:
+        if pairs and not dry:
             held.decide_all(pairs, f"mend {all_ or f'{len(made)} findings'}")
     if json_:
-        print_json({"mended": made})
+        print_json({"would" if dry else "mended": made})
         return
     for row in made:
-        print(f"{row['shot']}: {row['mend']}")
+        print(f"{row['shot']}: {row['mend']} ({row['change']})")
+    if made and dry:
+        print(f"{len(made)} would be mended; without --dry-run they are.")
     if not made:
         say("There is nothing that a mend is offered for.")
+
+
+def _declared(route: Route, stage: str, field: str) -> bool:
+    """Has a person answered it?"""
+    from ..core.route import Route
+
+    return bool(getattr(getattr(route, stage), field) != getattr(getattr(Route(), stage), field))
 
 
 @app.command(help="Take back the last edit of a job.\n\nExample: adzer undo mill.adzer")

@@ -226,7 +226,6 @@ def stitch(
     from ..core.join import rig as rigs
     from ..core.run.matching import along_seam, calibrate_lenses
 
-    making.card_for(card, out)
     raster = parse_size(size) if size else None
     if raster is not None and raster[0] != 2 * raster[1]:
         raise AdzerError(f"--size {size}: a whole sphere is twice as wide as high, e.g. {raster[0]}x{raster[0] // 2}.")
@@ -274,8 +273,8 @@ def eyes(
         float | None, typer.Option(min=-1e6, max=1e6, help="Seconds by which the second's start lies after the first's; measured if left out.")
     ] = None,
     pin: Annotated[str | None, typer.Option(help="x,y of a thing in the first file's pixels that is to lie on the screen.")] = None,
-    card: Annotated[str | None, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")] = None,
-    out: Annotated[Path | None, typer.Option(help="The master's name; its ending must be the card's container.")] = None,
+    card: Annotated[str | None, making.A_CARD] = None,
+    out: Annotated[Path | None, making.A_MASTER] = None,
     size: Annotated[str | None, typer.Option(help="Largest delivered raster of both; the card's if left out.")] = None,
     across: options.Across = None, over: options.Over = None, json_: Json = False,
 ) -> None:  # fmt: skip
@@ -285,12 +284,11 @@ def eyes(
 
     if (layout is None) != (out is None) or (out is None) != (card is None):
         raise AdzerError("--layout, --card and --out go together: how both are laid out, by which card, into which file.")
-    if card is not None and out is not None:
-        making.card_for(card, out)
     if a.suffix == ".adzer":
         if b is not None or out is not None or declared or offset is not None or across:
             raise AdzerError(f"{a}: of a job all eyes are measured; give nothing else. What is made of them is answered on its shots.")
         _eyes_of(a, json_)
+    raster = parse_size(size) if size else None
     at = None if pin is None else numbers("pin", pin, "two numbers", ("x", "y"))
     leading = declared.pop("first", "left") if b is not None else declared.get("first", "left")  # of two files none is first yet
     facts, seen, route, step = _pair(a, b, declared, offset)
@@ -325,7 +323,7 @@ def eyes(
         inside = (at["x"] % w) / w, (at["y"] % h) / h
         route = route.with_("join", pin=round(-depth_at(facts, route, seen, *inside), 4))
         told["pin"] = route.join.pin
-    making.make(a.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=parse_size(size) if size else None)
+    making.make(a.name, facts, seen, options.lain_over(route, over), card, out, json_, told, raster=raster)
 
 
 def _eyes_of(job: Path, json_: bool) -> None:

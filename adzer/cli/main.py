@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Literal
 
 import typer
+from typer._click.exceptions import ClickException, UsageError
 
 from ..core import records
 from ..core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
@@ -37,6 +38,7 @@ from .terminal import (
     ShotName,
     app,
     loaded,
+    parse_size,
     print_json,
     progress,
     ratio,
@@ -48,6 +50,9 @@ if TYPE_CHECKING:
     from ..core.compile import Order
     from ..core.media.probe import FileFacts
     from ..core.read.seen import Seen
+
+
+INTERRUPTED = 130  # by Ctrl-C, as shells count it
 
 
 def _version(asked: bool) -> None:
@@ -211,10 +216,8 @@ def convert(
         bool, typer.Option("--even-way", help="Played fast: frames chosen so that the picture goes an even way, of those near each moment.")
     ] = False,
     between: Annotated[bool, typer.Option("--between", help="Played slowly: make frames between the recorded ones.")] = False,
-    rate: Annotated[
-        str | None,
-        typer.Option(help="Make the frames even at this rate, frames a second, e.g. 25 or 24000/1001; as recorded if left out."),
-    ] = None,
+    size: making.Size = None,
+    rate: making.Rate = None,
     from_: Annotated[
         str | None,
         typer.Option("--from", help="In, a timecode of the recording's own clock, HH:MM:SS:FF; its start if left out."),
@@ -228,14 +231,12 @@ def convert(
     from ..core.route import Route
     from ..core.space import crop
 
+    raster, declared = parse_size(size) if size else None, making.evenly(declared, rate)
     facts, seen = read_file(file)
-    making.card_for(card, out)
     route = options.shaped(Route().with_("colour", **corrected), shaped)
     if moves is not None:
         route = route.with_("shape", moves=records.to_plain(loaded(moves, crop.load)))
     route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, shutter=shutter, between=between)
-    if rate is not None:
-        declared |= {"timing": "even", "even_rate": str(ratio(rate, "rate"))}
     route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)
     if even_way:
         from ..core.run import pacing, steadying
@@ -249,7 +250,7 @@ def convert(
     stop = facts.frames if to is None else _frame_at(facts, to)
     if not start < stop:
         raise AdzerError(f"{file}: from {from_ or 'its start'} to {to or 'its end'} there is nothing. Give --from before --to.")
-    making.make(file.name, facts, seen, route, card, out, json_, start=start, stop=stop)
+    making.make(file.name, facts, seen, route, card, out, json_, start=start, stop=stop, raster=raster)
 
 
 def _frame_at(facts: FileFacts, label: str) -> int:
@@ -356,7 +357,14 @@ def render(
 def main() -> None:
     """Runs the command line; every expected fault becomes one sentence and an exit code."""
     try:
-        app()
+        left = app(prog_name="adzer", standalone_mode=False)
+        if left == INTERRUPTED:
+            raise KeyboardInterrupt
+        sys.exit(left if isinstance(left, int) else 0)
+    except ClickException as error:  # what was typed is no command, option or value
+        path = error.ctx.command_path if isinstance(error, UsageError) and error.ctx is not None else "adzer"
+        say(f"{error.format_message().rstrip('.')}. `{path} --help` explains what it takes.")
+        sys.exit(2)
     except (Stopped, RenderFailed) as error:
         say(str(error))
         sys.exit(1)
@@ -370,8 +378,8 @@ def main() -> None:
         say(f"{shown(str(error.filename or 'A file'))} cannot be read or written ({error.strerror or error}). Check its disk and permissions.")
         sys.exit(2)
     except KeyboardInterrupt:
-        say("stopped. What was finished is kept; start the same again to go on.")
-        sys.exit(130)
+        say("stopped. What was finished is kept so far; the same command goes on from there.")
+        sys.exit(INTERRUPTED)
 
 
 if __name__ == "__main__":

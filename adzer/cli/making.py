@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from ..core import records
 from ..core.errors import AdzerError
 from . import options
-from .terminal import print_json, progress
+from .terminal import print_json, progress, ratio
 
 if TYPE_CHECKING:
     from ..core.cards import DeliveryCard
@@ -19,8 +20,35 @@ if TYPE_CHECKING:
     from ..core.read.seen import Seen
     from ..core.route import Route
 
-Card = Annotated[str, typer.Option(help="A delivery card; `adzer cards deliveries` lists them.")]
-Out = Annotated[Path, typer.Option(help="The master's name; its ending must be the card's container.")]
+def fitting(context: typer.Context, option: typer.CallbackParam, value: Any) -> Any:
+    """Refuses before any footage is read: a card that there is none of, a name that is taken, or one that does not end as the card's files do."""
+    if value is None or context.resilient_parsing:
+        return value
+    from ..core import cards
+
+    given = {**context.params, option.name: value}
+    if option.name == "card":
+        cards.delivery(value)
+    elif os.path.lexists(value):
+        raise AdzerError(f"{value} is there already; it is never overwritten. Give another name, or move it away.")
+    if given.get("card") is not None and isinstance(out := given.get("out"), Path):
+        card_for(given["card"], out)
+    return value
+
+
+A_CARD = typer.Option(help="A delivery card; `adzer cards deliveries` lists them.", callback=fitting)
+A_MASTER = typer.Option(help="The master's name; its ending must be the card's container.", callback=fitting)
+Card = Annotated[str, A_CARD]
+Out = Annotated[Path, A_MASTER]
+Size = Annotated[str | None, typer.Option(help="Largest delivered raster in pixels, e.g. 1920x1080; the card's if left out.")]
+Rate = Annotated[
+    str | None, typer.Option(help="Make the frames even at this rate, frames a second, e.g. 25 or 24000/1001; as recorded if left out.")
+]
+
+
+def evenly(declared: dict[str, object], rate: str | None) -> dict[str, object]:
+    """What is declared, with the even rate that ``--rate`` asks for."""
+    return declared if rate is None else declared | {"timing": "even", "even_rate": str(ratio(rate, "rate"))}
 
 
 def card_for(name: str, out: Path) -> DeliveryCard:
@@ -37,7 +65,8 @@ def make(
     name: str, facts: FileFacts, seen: Seen | None, route: Route, card: str, out: Path, json_: bool, more: dict[str, object] | None = None,
     start: int = 0, stop: int | None = None, raster: tuple[int, int] | None = None, measured: Mapping[str, bytes] | None = None,
 ) -> None:  # fmt: skip
-    """Renders, proves and tells, one master or one an eye; ``more``: what the JSON says besides, ``measured``: what is known of the recording."""
+    """Renders, proves and tells, one master or one an eye; ``raster``: instead of the card's largest, ``more``: what the JSON says besides,
+    ``measured``: what is known of the recording."""
     from ..core.compile import freeze
     from ..core.route import walk
     from ..core.run.render import render

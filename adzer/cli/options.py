@@ -17,11 +17,28 @@ from .terminal import ratio, say
 if TYPE_CHECKING:
     from ..core.route import Route
 
+
+
+def _named(place: str) -> Callable[[Any], Any]:
+    """Refuses a card's name that there is none of before any footage is read."""
+
+    def check(value: Any) -> Any:
+        if value is not None:
+            from ..core.questions import NAMED
+
+            NAMED[place](value)
+        return value
+
+    return check
+
+
 Curve = Annotated[
     str | None,
-    typer.Option(help="What the camera encoded: a standard or a curve card; as tagged if left out."),
+    typer.Option(help="What the camera encoded: a standard or a curve card; as tagged if left out.", callback=_named("read.curve")),
 ]
-Primaries = Annotated[str | None, typer.Option(help="The recording's primaries card; as tagged if left out.")]
+Primaries = Annotated[
+    str | None, typer.Option(help="The recording's primaries card; as tagged if left out.", callback=_named("read.primaries"))
+]
 Range = Annotated[
     Literal["limited", "full"] | None,
     typer.Option("--range", help="Where its codes put black and white; as tagged if left out."),
@@ -96,14 +113,15 @@ CORRECTED: dict[str, object] = {
 
 
 Across = Annotated[float | None, typer.Option(min=60, max=280, help="Degrees that a round lens sees; as measured, else 180, if left out.")]
+Speed = Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")]
 
 SHAPED: dict[str, object] = {
     "across": Across,
     "squeeze": Annotated[str | None, typer.Option(help="How much the lens squeezes, 1/4 to 4, e.g. 1.6 or 8/5; 1 if left out.")],
-    "lens": Annotated[str | None, typer.Option(help="A lens card; `adzer cards lenses` lists them.")],
+    "lens": Annotated[str | None, typer.Option(help="A lens card; `adzer cards lenses` lists them.", callback=_named("shape.lens"))],
     "focus": Annotated[float | None, typer.Option(min=0.01, help="Metres at which the lens was focused; far away if left out.")],
     "shape": Annotated[str | None, typer.Option(help="Delivered shape, width to height, e.g. 2.39 or 16:9; the recording's if left out.")],
-    "speed": Annotated[str | None, typer.Option(help="Times as fast as recorded, 1/16 to 16, e.g. 1/2; 1 if left out.")],
+    "speed": Speed,
 }
 
 

@@ -100,7 +100,9 @@ def add(
     from ..core.intake.take import add_files
     from ..core.job import Job
 
-    cameras, said = _each(camera, files), list[str]()
+    cameras, said, missing = _each(camera, files), list[str](), [f for f in files if not f.exists()]
+    if len(missing) == len(files):
+        raise AdzerError(f"{missing[0]} is not there. Look at the name, or plug its disk in.")
     made_if_absent(job)
     with Job.open(job) as held:
         shots = add_files(held, files, said.append, cameras)
@@ -116,7 +118,7 @@ def add(
         for s in shots:
             print(f"{s.name}: {s.kind}, {s.frames} frames" + "".join(f"\n  {p.role}: {p.path}" for p in s.parts)
                   + "".join(f"\n  ? {d.ask}" for d in s.doubts))  # fmt: skip
-    sys.exit(0 if shots else 2)
+    sys.exit((1 if missing else 0) if shots else 2)
 
 
 @app.command(
@@ -189,6 +191,9 @@ def relink(
     from ..core.intake.take import look_at_new
     from ..core.job import Job
 
+    for folder in folders:
+        if not folder.exists():
+            raise AdzerError(f"{folder} is not there. Look at the name, or plug its disk in.")
     with Job.open(job) as held:
         shots = held.shots()
         found, said = proxies.offered(folders)

@@ -12,7 +12,7 @@ import typer
 from ..core import records
 from ..core.errors import AdzerError
 from . import making, options
-from .terminal import Json, Recording, app, loaded, numbers, parse_size, print_json, progress
+from .terminal import Json, Recording, app, loaded, numbers, parse_size, print_json, progress, ratio
 
 
 @app.command(
@@ -37,6 +37,8 @@ def reframe(
     rear: options.Rear = None,
     match: options.Match = False,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one of two lenses passes into the other.")] = 3.0,
+    rate: making.Rate = None,
+    speed: options.Speed = None,
     foot: options.Foot = None,
     over: options.Over = None,
     json_: Json = False,
@@ -49,17 +51,17 @@ def reframe(
 
     if (view is None) == (keyframes is None):
         raise AdzerError("Give either --view or --keyframes.")
-    path = view_path(view, keyframes, laid)
+    path, raster, delivery = view_path(view, keyframes, laid), parse_size(size), making.card_for(card, out)
+    fast = {"speed": str(ratio(speed, "speed"))} if speed else {}
     facts, seen = read_file(file, rear=rear)
-    delivery, raster = making.card_for(card, out), parse_size(size)
-    route = Route().with_("read", **(options.ROUND if rear is not None else {}) | declared)
+    route = Route().with_("read", **(options.ROUND if rear is not None else {}) | making.evenly(declared, rate))
     shaped: dict[str, object] = {
         "view": records.to_plain(path),
         "shape": f"{raster[0]}/{raster[1]}",
         "hold": "native",
         "eye": eye,
     }
-    route = route.with_("shape", **shaped | ({"across": across} if across else {}))
+    route = route.with_("shape", **shaped | fast | ({"across": across} if across else {}))
     walked = walk(route, facts, seen, delivery)
     if not holds_directions(walked["shape"].before):
         guess = seen.projection if seen else None

@@ -11,7 +11,7 @@ from ..core import records
 from ..core.errors import AdzerError
 from . import making, options
 from .job import Camera, chosen
-from .terminal import Json, Recording, app, mention, numbers, print_json, progress, say
+from .terminal import Json, Recording, app, mention, numbers, parse_size, print_json, progress, say
 
 if TYPE_CHECKING:
     from ..core.route import Route
@@ -167,7 +167,9 @@ def steady(
     budget: Budget = "8%",
     ease: Annotated[bool, typer.Option("--ease", help="Close in slowly, only where the moves need it, instead of by all of the budget.")] = False,
     roll: Annotated[bool, typer.Option(help="Keep it level against itself, or what is marked as it is turned.")] = True,
-    size: Annotated[bool, typer.Option("--size", help="For lock: what is marked keeps its size, too.")] = False,
+    keep_size: Annotated[bool, typer.Option("--keep-size", help="For lock: what is marked keeps its size, too.")] = False,
+    size: making.Size = None,
+    rate: making.Rate = None,
     cut: Annotated[float, typer.Option(min=0.1, max=5, help="Hz from which on a drift is shake.")] = 0.5,
     mark: Annotated[str | None, typer.Option(help="For lock: x,y,w,h around a thing, left, top, width, height in recorded pixels.")] = None,
     frame: Annotated[int, typer.Option(min=0, help="The frame it is marked on, counted from 0.")] = 0,
@@ -200,8 +202,11 @@ def steady(
     from ..core.steady.measure import Shake, Turned
     from .shape import view_path
 
+    raster, spent = parse_size(size) if size else None, share(budget)
+    leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values()) if lean else (0.0, 0.0)
     facts, seen = read_file(file, rear=rear)
-    route = options.shaped(Route().with_("read", **(options.ROUND if rear is not None else {}) | declared), shaped)
+    declared = (options.ROUND if rear is not None else {}) | making.evenly(declared, rate)
+    route = options.shaped(Route().with_("read", **declared), shaped)
     if match:
         route = route.with_("join", **matched(match_lenses(facts, route, seen)))
     if view is not None or keyframes is not None:
@@ -211,12 +216,11 @@ def steady(
     with progress(file.name) as show:
         rows = steadying.rows_of(facts, route, show, seen)
     found = steadying.said(rows, facts, route, seen)
-    leans = tuple(numbers("lean", lean, "degrees", ("tilt", "roll")).values()) if lean else (0.0, 0.0)
     if lean is None and isinstance(found, Turned) and found.lean is None and method in ("hold", "level"):
         mention(f"{file.name}: no horizon shows in it, and no uprights: it is taken to begin level. Say --lean TILT,ROLL if it does not.")
     if even_light and not isinstance(found, Shake):
         raise AdzerError(f"{file.name}: only a flat picture's light can be made even.")
-    asked: dict[str, object] = {"method": method, "budget": share(budget), "eases": ease, "roll": roll, "grows": size, "cut": cut}
+    asked: dict[str, object] = {"method": method, "budget": spent, "eases": ease, "roll": roll, "grows": keep_size, "cut": cut}
     asked |= {"evens": even_light, "heading": heading, "level": level / 100, "lean": leans, "opens": opens}
     if motion is not None:
         asked["sidecar"] = str(motion)
@@ -229,4 +233,4 @@ def steady(
         (mention if finding.level is Level.NOTE else say)(finding.text)
     s = route.steady
     told: dict[str, object] = {"method": method, "budget": s.budget, "lean": s.lean, "readout": s.readout, "fov": s.view}
-    making.make(file.name, facts, seen, route, card, out, json_, told)
+    making.make(file.name, facts, seen, route, card, out, json_, told, raster=raster)

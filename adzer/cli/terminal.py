@@ -115,6 +115,8 @@ def made_if_absent(path: Path, rate: Fraction = Fraction(25)) -> None:
 
     if path.exists() or path.suffix != ".adzer":
         return
+    if not path.absolute().parent.is_dir():
+        raise AdzerError(f"{path.parent} is not there, so no job can be made in it. Make the folder first, or give another name.")
     try:
         Job.create(path, path.stem, rate).close()
     except AdzerError:

@@ -320,7 +320,7 @@ class Job(Ledger):
                 now = self.shot(shot.id)
                 merged = _merged(shot.route, new, now.route, shot.name)
                 edit.put("shots", shot.id, {"route": records.to_json(merged)})
-                self._log("decide", shot.name, words, _difference(now.route, merged))
+                self._log("decide", shot.name, words, difference(now.route, merged))
         return [self.shot(shot.id) for shot, _ in pairs]
 
     def set_range(self, shot: Shot, start: int, stop: int) -> Shot:
@@ -574,7 +574,7 @@ def _merged(base: Route, mine: Route, now: Route, shot: str) -> Route:
     return now
 
 
-def _difference(old: Route, new: Route) -> dict[str, object]:
+def difference(old: Route, new: Route) -> dict[str, object]:
     """Answers that changed, ``stage.field`` → [before, after]."""
     before, after = records.to_plain(old), records.to_plain(new)
     return {

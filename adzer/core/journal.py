@@ -7,6 +7,7 @@ import io
 import time
 from collections.abc import Iterable
 from fractions import Fraction
+from html import escape
 from typing import Any
 
 from .ledger import LogRow
@@ -95,6 +96,17 @@ def as_csv(rows: Iterable[LogRow]) -> str:
     for row in rows:
         writer.writerow([f"'{c}" if c[:1] in ("=", "+", "-", "@") else c for c in cells(row)])
     return out.getvalue()
+
+
+def as_html(rows: Iterable[LogRow], title: str) -> str:
+    """A page with one table, which a browser prints."""
+    head = "".join(f"<th>{escape(c)}</th>" for c in COLUMNS)
+    body = "\n".join("<tr>" + "".join(f"<td>{escape(c)}</td>" for c in cells(row)) + "</tr>" for row in rows)
+    style = "body{font:14px sans-serif}table{border-collapse:collapse}td,th{border:1px solid #999;padding:3px 8px;text-align:left;vertical-align:top}"
+    return (
+        f'<!doctype html>\n<html lang="en"><meta charset="utf-8"><title>{escape(title)}</title><style>{style}</style>\n'
+        f"<h1>{escape(title)}</h1>\n<table><tr>{head}</tr>\n{body}\n</table></html>\n"
+    )
 
 
 def as_markdown(rows: Iterable[LogRow], title: str) -> str:

@@ -508,7 +508,7 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
 
 @pytest.mark.parametrize(("raster", "rotation", "cards"), [
     ((1920, 1080), 0, ("web-wide",)), ((1920, 1080), 270, ("web-upright",)), ((1080, 1920), 0, ("web-upright",)), ((3000, 4000), 0, ("web-upright",)),
-    ((2880, 2880), 0, ("web-wide",)), ((1920, 2160), 0, ("web-wide",)), ((2880, 5760), 0, ("web-wide",)),  # two over each other are no upright picture
+    ((2880, 2880), 0, ("web-wide",)), ((1920, 2160), 0, ("web-wide",)), ((2880, 5760), 0, ("web-wide",)),  # two over each other
 ])  # fmt: skip
 def test_the_first_delivery_goes_by_the_shape(raster, rotation, cards):
     assert first_route(facts(raster=raster, rotation=rotation)).deliver.cards == cards

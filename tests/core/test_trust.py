@@ -17,7 +17,7 @@ import msgspec
 import numpy as np
 import pytest
 
-from adzer.core import cards
+from adzer.core import cards, questions
 from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError, RenderFailed, UnreadableError
 from adzer.core.intake.manifest import MANIFEST
@@ -30,6 +30,7 @@ from adzer.core.route import Route, walk
 from adzer.core.run import queue
 from adzer.core.run import render as rendering
 from adzer.core.run.render import render
+from adzer.core.stage import STAGES
 
 from .. import foreign
 from ..conftest import parts_folder, write_clip
@@ -261,7 +262,8 @@ def test_a_jobs_questions_are_answered_by_command(tmp_path, small_clip):
     assert adzer("new", path, "--rate", "25").returncode == 0
     assert adzer("add", path, small_clip, other, "--camera", "log body").returncode == 0
     done = adzer("answer", path, "other", "read.curve=fen-log", "shape.squeeze=8/5", "colour.exposure=0.5")
-    assert done.returncode == 0 and done.stdout.startswith("1 of 1")
+    assert done.returncode == 0 and done.stdout.endswith("1 of 1 shots updated.\n")
+    assert "other: curve: not set → fen-log; squeeze: 1× → 1.6×; exposure: 0 stops → 0.5 stops" in done.stdout
     with Job.open(path) as job:
         route = next(s for s in job.shots() if s.name == "other").route
         assert route.read.curve == "fen-log" and str(route.shape.squeeze) == "8/5" and route.colour.exposure == 0.5
@@ -271,10 +273,18 @@ def test_a_jobs_questions_are_answered_by_command(tmp_path, small_clip):
         assert held["small"].colour.exposure == 0.5 and held["small"].read.curve is None
     listed = json.loads(adzer("shots", path, "--json").stdout)
     assert [s["shot"] for s in listed["shots"]] == ["small", "other"]
-    for bad, word in ((["other", "read.kurve=x"], "kurve"), (["nobody", "read.curve=x"], "nobody"), (["other", "colour.exposure=99"], "8"),
-                      (["other"], "stage.field=value"), (["other", "lens.curve=x"], "no stage")):  # fmt: skip
+    for bad, word in ((["other", "read.kurve=x"], "kurve"), (["nobody", "read.curve=bt709"], "nobody"), (["other", "colour.exposure=99"], "8"),
+                      (["other"], "stage.field=value"), (["other", "lens.curve=bt709"], "no stage"), (["other", "read.curve=fenlog"], "fen-log"),
+                      (["other", "shape.squeeze=2", "deliver.cards=web-wid,web-wide"], "web-wid'")):  # fmt: skip
         done = adzer("answer", path, *bad)
         assert done.returncode == 2 and word in done.stderr and "$." not in done.stderr, done.stderr
+    with Job.open(path) as job:
+        assert [s.route for s in job.shots()] == list(held.values()), "one wrong value changes nothing"
+    assert adzer("answer", path, "other", "deliver.cards=web-square,archive", "shape.position=0.25,0.5", "shape.keep=none").returncode == 0
+    with Job.open(path) as job:
+        route = next(s.route for s in job.shots() if s.name == "other")
+        assert route.deliver.cards == ("web-square", "archive") and route.shape.position == (0.25, 0.5)
+    adzer("undo", path)
     assert "taken back" in adzer("undo", path).stdout and "done again" in adzer("redo", path).stdout
     assert adzer("judge", path, "drop", "o*").returncode == 0
     assert adzer("take", path, "small", "10", "30").stdout.strip() == "small · 2"
@@ -283,6 +293,58 @@ def test_a_jobs_questions_are_answered_by_command(tmp_path, small_clip):
     assert json.loads(adzer("queue", path, "--json").stdout) == {"version": 2, "slips": []}
     mended = json.loads(adzer("mend", path, "--all", "nothing-like-it", "--json").stdout)
     assert mended == {"version": 2, "mended": []}
+
+
+def test_every_question_is_listed_with_what_it_takes_and_means():
+    listed = json.loads(adzer("answers", "--json").stdout)["answers"]
+    wanted = {f"{stage}.{f}" for stage in STAGES for f in getattr(Route(), stage).__struct_fields__ if f != "version"}
+    assert {q["name"] for q in listed} == wanted and all(q["means"] and q["takes"] and q["default"] for q in listed)
+    by = {q["name"]: q for q in listed}
+    assert by["colour.exposure"]["takes"] == "number -8 to 8" and by["read.turn"]["takes"].startswith("0 | 90 | 180 | 270")
+    assert adzer("answers", "steady").stdout.count("takes:") == sum(n.startswith("steady.") for n in wanted)
+    assert adzer("answers", "sound").returncode == 2
+    for stage in STAGES:  # what is said to hold until somebody answers is an answer, and the very one
+        for question in questions.questions(stage):
+            field = question.name.partition(".")[2]
+            route = Route().with_(stage, **{field: questions.meant(stage, field, question.default)})
+            assert route == Route(), question
+
+
+def test_a_mend_contradicts_nobody_and_is_shown_first(tmp_path, small_clip):
+    path = tmp_path / "mill.adzer"
+    write_clip(tmp_path / "uneven.mov", 12, rate=Fraction(25), stamps=[0, 1, 2, 4, 5, 6, 9, 10, 11, 12, 13, 15])
+    adzer("add", path, tmp_path / "uneven.mov")
+    (told,) = json.loads(adzer("mend", path, "--dry-run", "--json").stdout)["would"]
+    assert told["code"] == "variable-rate" and told["change"] == "rhythm: recorded → even; even rate: not set → 25 frames a second"
+    with Job.open(path) as job:
+        assert job.shots()[0].route == Route()
+    assert adzer("answer", path, "read.timing=even", "read.even_rate=10").returncode == 0
+    done = adzer("mend", path)
+    assert "was answered by somebody" in done.stderr and "--all rate-differs" in done.stderr and not done.stdout
+    with Job.open(path) as job:
+        assert job.shots()[0].route.read.even_rate == 10
+    assert adzer("mend", path, "--all", "rate-differs").stdout.startswith("uneven: Keep its speed at 25")
+    with Job.open(path) as job:
+        assert job.shots()[0].route.read.even_rate == 25
+
+
+def test_the_queue_is_run_and_its_renders_cancelled_and_retried(tmp_path, small_clip):
+    path = tmp_path / "mill.adzer"
+    adzer("add", path, small_clip)
+    with Job.open(path) as job:
+        (shot,) = job.shots()
+        for name in ("a", "b"):
+            job.enqueue(shot.id, freeze(shot.name, shot.facts, shot.route, "web-square", tmp_path / f"{name}.mp4", 0, 6, job.seen(shot.id)))
+    assert adzer("queue", path, "cancel").returncode == 2 and adzer("queue", path, "cancel", 9).returncode == 2
+    assert adzer("queue", path, "cancel", 1).returncode == 0
+    done = adzer("queue", path, "run")
+    assert done.returncode == 0 and (tmp_path / "b.mp4").exists() and not (tmp_path / "a.mp4").exists(), done.stderr
+    assert "already" in adzer("queue", path, "cancel", 2).stderr
+    assert adzer("queue", path, "retry").returncode == 0 and adzer("queue", path, "run", 1).returncode == 0 and (tmp_path / "a.mp4").exists()
+    rows = json.loads(adzer("log", path, "--most", 1, "--kind", "add", "--json").stdout)["rows"]
+    assert [r["kind"] for r in rows] == ["add"], "filtered before it is cut"
+    page = adzer("log", path, "--as", "html").stdout
+    assert page.count("<tr>") == len(json.loads(adzer("log", path, "--most", 1000, "--json").stdout)["rows"]) + 1 and "<script" not in page
 
 
 # --- time, tracks and frames that change ----------------------------------------------------------------------------------

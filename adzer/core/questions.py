@@ -37,6 +37,7 @@ MEANS = {
     "read.even_rate": "frames a second that it is made even at, where timing is even", "read.projection": "what one picture shows",
     "read.coverage": "degrees of the sphere that it holds", "read.eyes": "how many eyes are in its picture, and how they lie",
     "read.packing": "is each eye squeezed into its half?", "read.first": "the eye on the left, or above",
+    "read.master": "here: it is the recording itself; to come: a proxy, of which nothing is delivered before its master is linked",
     "read.applied": "a transform that has been applied already, whatever the camera's curve was",
     "join.black": "added to the second's red, green and blue after the gain", "develop.kelvin": "of the light that was white",
     "develop.tint": "of that light, 0.001 Duv, greener is positive", "develop.neutral": "red, green and blue of a white patch, the largest 1",

@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 import pytest
 
+from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
 from adzer.core.intake import naming, proxies
 from adzer.core.intake.group import gather, group
@@ -310,6 +311,30 @@ def test_a_proxy_is_made_linked_and_later_exchanged_for_its_master(job, tmp_path
     assert other.seen(changed.id).fingerprint == changed.facts.fingerprint
     assert other.undo() and other.shots()[0].facts.path == part.path and other.seen(changed.id).fingerprint != changed.facts.fingerprint
     other.close()
+
+
+def test_a_proxy_alone_waits_for_its_master(job, tmp_path, small_clip):
+    """Asked by its name; said, it can be worked on and not delivered; linked, it delivers, and nothing is asked any more."""
+    (whole,) = job.shots()
+    job.enqueue(whole.id, proxies.copy_order(job, whole, "proxy", "half"))
+    queue.run(job)
+    small = Path(proxies.stand_in(job.shots()[0]).path).rename(tmp_path / "C0007_proxy.mov")
+    with Job.create(tmp_path / "x.adzer", "x") as made:
+        (shot,) = add_files(made, [small])
+        walked = made.walker()(shot)
+        (asked,) = [f for f in walked.findings if f.code == "proxy-asked"]
+        assert asked.level == "warn" and walked.stopped is None
+        (shot,) = made.decide_all([(shot, shot.route.mended(asked.fix).with_("colour", exposure=0.5))], "waits")
+        assert made.walker()(shot).stopped.code == "master-to-come"
+        with pytest.raises(Stopped, match="still to come"):
+            freeze(shot.name, shot.facts, shot.route, "web-wide", tmp_path / "m.mp4", 0, 10)
+        disk = tmp_path / "disk"
+        disk.mkdir()
+        (disk / "C0007.mov").write_bytes(small_clip.read_bytes())
+        found, _ = proxies.offered([disk])
+        (changed,) = proxies.apply(made, made.shots(), proxies.match(made.shots(), found), found)
+        assert changed.facts.name == "C0007.mov" and changed.route.colour.exposure == 0.5 and changed.route.read.master is None
+        assert not [f for f in made.walker()(changed).findings if f.code in ("proxy-asked", "master-to-come")]
 
 
 def test_a_moved_file_is_known_again(job, tmp_path):

@@ -64,6 +64,15 @@ def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leanin
     assert np.abs(np.array(found.gain) / 2**0.5 - 1).max() < 0.06 and found.pieces > found.looked / 2
 
 
+def test_two_lenses_are_asked_about_once_and_offered_what_they_are(leaning):
+    """Not two eyes first, and no second question about eyes; one mend settles it."""
+    facts, seen = read_file(leaning[0][0], rear=leaning[0][1])
+    asked = [f for f in walk(Route(), facts, seen)["read"].findings if f.level.weight == 2 or f.code.startswith(("projection", "eyes"))]
+    assert [f.code for f in asked] == ["two-pictures"] and asked[0].fix.answers == {"projection": "fisheye", "eyes": "one"}
+    mended = walk(Route().mended(asked[0].fix), facts, seen)
+    assert mended.draft.rig is not None and "two-pictures" not in [f.code for f in mended.findings]
+
+
 @pytest.mark.parametrize("across", [184.0, 190.0, 230.0])
 def test_a_wrong_declared_angle_is_named_by_the_refusal(leaning, across):
     """They see 200°. Not the sky, nor which file is which, is what is wrong."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import wave
 from fractions import Fraction
 
 import av
@@ -12,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from adzer.core.errors import AdzerError, UnreadableError
+from adzer.core.intake.take import take
 from adzer.core.media import audio, probe, timecode
 from adzer.core.media.decode import Reader
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
@@ -259,3 +261,29 @@ def test_an_index_of_a_file_that_is_still_written_is_made_anew(tmp_path):
     os.utime(path, (1e9, 1e9))
     path.write_bytes(numbered(tmp_path / "y.mkv", "libx264", {}, range(70)).read_bytes())
     assert before == 50 and len(probe.scan(path, "the same").pts) == 70 and len(whole) > 0
+
+
+def test_what_is_no_footage_is_called_by_what_it_is(tmp_path):
+    """Each its sentence; the recording that was cut off stays one, and what a camera alone reads is not called damaged."""
+    from PIL import Image
+
+    frames = [Image.fromarray(np.full((40, 60, 3), 50 * n, np.uint8)) for n in range(3)]
+    frames[0].save(tmp_path / "a.gif", save_all=True, append_images=frames[1:])
+    for n in range(3):
+        frames[n].save(tmp_path / f"still{n}.jpg")
+    (tmp_path / "notes.txt").write_text("lens 2, filter out\n" * 20)
+    with wave.open(str(tmp_path / "s.wav"), "wb") as sound:
+        sound.setnchannels(1), sound.setsampwidth(2), sound.setframerate(48000), sound.writeframes(bytes(9600))
+    (tmp_path / "A001.raw9").write_bytes(b"\x00\x00\x01\x07VALUES" + bytes(range(256)) * 400)
+    whole = write_clip(tmp_path / "whole.mp4", 12).read_bytes()
+    (tmp_path / "cut.mp4").write_bytes(whole[: len(whole) // 2])
+    wanted = {"a.gif": "GIF", "notes.txt": "text", "s.wav": "sound", "A001.raw9": "DNG frames", "cut.mp4": "copy it from the card again"}
+    for name, word in wanted.items():
+        with pytest.raises(UnreadableError, match=word):
+            probe.probe(tmp_path / name)
+    said = []
+    assert take([tmp_path / f"still{n}.jpg" for n in range(3)], say=said.append) == []
+    assert len(said) == 1 and "still0.jpg, still1.jpg, still2.jpg: single pictures" in said[0]
+    said.clear()
+    rows = take([tmp_path], say=said.append)
+    assert [r.name for r in rows] == ["whole"] and any("A001.raw9" in s and "proxy" in s for s in said) and any("a.gif" in s for s in said)

@@ -17,9 +17,9 @@ import msgspec
 
 from ..errors import AdzerError
 from ..media import timecode
+from ..media.filenames import copy_of, number, odd_token, paired, tokens
 from ..media.probe import FileFacts
 from ..media.stills import taken
-from .names import copy_of, number, odd_token, paired, tokens
 
 FRAMES = {".dng", ".exr", ".tif", ".tiff", ".dpx"}
 FILMS = {".mov", ".mp4", ".m4v", ".mkv", ".webm", ".mts", ".m2ts", ".ts", ".mpg", ".mpeg", ".m2v", ".mxf", ".avi", ".3gp", ".dv",

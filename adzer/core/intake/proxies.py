@@ -173,7 +173,7 @@ def shifted(route: Route, offset: int, new: FileFacts) -> Route | None:
     return route.with_("shape", **changes)
 
 
-DECLARED = ("curve", "primaries", "range", "matrix", "siting")  # of samples: what holds of a proxy need not of its master
+DECLARED = ("curve", "primaries", "range", "matrix", "siting", "master")  # what holds of a proxy need not of its master
 
 
 def _richer(new: FileFacts, old: FileFacts) -> bool:

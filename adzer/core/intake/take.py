@@ -14,7 +14,7 @@ import msgspec
 from ..errors import UnreadableError
 from ..finding import Finding, Level
 from ..job import Job, Part, Shot, Taken
-from ..media import dng, probe, stills
+from ..media import dng, probe, stills, unlike
 from ..media.probe import FileFacts
 from ..media.rolls import Roll, Stream
 from ..read.identify import identify
@@ -98,20 +98,31 @@ def take(paths: Iterable[str | Path], rate: Fraction = Fraction(25), say: Say = 
 def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
     """The recordings among what lies there, probed. ``say`` gets a sentence for each that should be one and cannot be read, and
     one for all that is none."""
-    made = []
+    made, single = list[FileFacts](), list[FileFacts]()
     for path in found.films:
         try:
-            made.append(probe.probe(path))
+            film = probe.probe(path)
         except UnreadableError as error:
             say(str(error))
+            continue
+        (single if path.suffix.lower() in grouping.STILLS and film.frames == 1 else made).append(film)
+    if single:
+        names = ", ".join(f.name for f in single[:3]) + (f" and {len(single) - 3} more" if len(single) > 3 else "")
+        say(
+            f"{names}: {'a single picture is' if len(single) == 1 else 'single pictures are'} no moving shot. {grouping.MANY} or more, numbered in "
+            "one folder, are a sequence; one can be laid over a shot on Deliver, or cover the foot of a sphere on Join."
+        )
     left = []
     for path in found.others:  # a recording may have any ending; what is none lay there for another reason
+        facts: FileFacts | None = None
         try:
             facts = probe.probe(path)
         except UnreadableError:
-            facts = None
+            pass
         if facts is not None and facts.frames > 1:
             made.append(facts)
+        elif facts is None and (said := unlike.told(path)) is not None and unlike.OWN_FORM in said:
+            say(said)  # what it holds may be the best there is of a shot
         else:
             left.append(path.name)
     if left:

@@ -18,7 +18,7 @@ import xxhash
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError, as_text
-from . import boxes, dng, headers
+from . import boxes, dng, headers, unlike
 from . import timecode as timecodes
 from .boxes import SphereTags
 from .formats import FLOAT_RGB, mosaic_of, pixel_format
@@ -242,15 +242,14 @@ def open_container(source: Source) -> av.container.InputContainer:
         reason = getattr(error, "strerror", None) or str(error)
         if isinstance(error, av.error.ExitError):
             reason = f"nothing but emptiness was found in it for {PATIENCE:g} seconds"
-        raise UnreadableError(
-            f"{path} is not a recording that can be read ({reason}). If it was cut off, copy it from the card again."
-        ) from None
+        cut_off = f"{path} is not a recording that can be read ({reason}). If it was cut off, copy it from the card again."
+        raise UnreadableError((unlike.told(path) if isinstance(source, Path | Stream) else None) or cut_off) from None
     count = len(container.streams.video)
     if count <= track_of(source):
         container.close()
         if count:
             raise UnreadableError(f"{path} holds {count} pictures that play at once; there is no number {track_of(source) + 1}.")
-        raise UnreadableError(f"{path} holds no moving picture. Give a video file.")
+        raise UnreadableError(unlike.told(path) or f"{path} holds no moving picture. Give a video file.")
     return container
 
 
@@ -407,10 +406,15 @@ def _facts(source: Source, container: av.container.InputContainer, most: int | N
     path = first_path(source)
     stream = picture(container, source)
     context = stream.codec_context
+    if path.is_file() and (context is None or not context.pix_fmt or context.name == "gif") and (said := unlike.told(path)):
+        raise UnreadableError(said)
     if context is not None and not context.pix_fmt:
         raise UnreadableError(f"{path}: none of its pictures can be decoded: it is cut off or damaged. Copy it from the card again.")
     if context is None:
-        raise UnreadableError(f"{path}: its pictures are in a codec that cannot be decoded here. Convert it first.")
+        raise UnreadableError(
+            f"{path}: its pictures are in a codec that cannot be decoded here; a camera's own sensor values are such. Have the camera's "
+            "programs write DNG frames or another video; until then its proxy can be worked on."
+        )
     width, height = context.width, context.height
     if not (1 <= width <= MAX_SIDE and 1 <= height <= MAX_SIDE):
         raise UnreadableError(f"{path} says its pictures are {width}×{height}; up to {MAX_SIDE} a side can be handled.")

@@ -10,6 +10,7 @@ from ..cards import PlayerCard
 from ..errors import UnreadableError
 from ..finding import Finding, Fix, Level
 from ..light import names as colour_cards
+from ..media.filenames import called_proxy
 from ..media.probe import FileFacts
 from ..pace import too_long
 from ..picture import Picture
@@ -39,7 +40,8 @@ def findings(
     _file(say, facts)
     _damage(say, facts, settings, context)
     _turn(say, facts, settings, context)
-    _whole(say, facts, settings)
+    _master(say, facts, settings)
+    _whole(say, facts, settings, context.seen)
     _curve(say, facts, settings, context, picture, look)
     _time(say, facts, settings, context)
     seen: Seen | None = context.seen
@@ -94,15 +96,35 @@ def _damage(say: _Saying, facts: FileFacts, settings: ReadSettings, context: Con
         say(Level.NOTE, "damaged-frames", f"{facts.name} decodes with errors: {where}. They are used as they decode.")
 
 
-def _whole(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:
+def _master(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:
+    """A proxy that nobody's master belongs to yet."""
+    if settings.master == "to come":
+        say(Level.STOP, "master-to-come",
+            f"{facts.name} is a proxy, and its master is still to come. Work on; when the master is there, relink the job from its folder. All "
+            "answers stay.")  # fmt: skip
+    elif settings.master is None and called_proxy(facts.path):
+        say(Level.WARN, "proxy-asked",
+            f"{facts.name} is named like a proxy, and no master belongs to it: what is delivered would be made of "
+            f"{facts.raster[0]}×{facts.raster[1]} pixels. Is its master still to come?",
+            Fix("It is a proxy: wait for its master", "read", {"master": "to come"}))  # fmt: skip
+
+
+def two_pictures_asked(facts: FileFacts, settings: ReadSettings) -> bool:
+    """Is it asked what two pictures that play at once are? Nothing else is asked of how many eyes there are then."""
+    return facts.beside is not None and not settings.alone and settings.eyes in (None, "one") and settings.projection != "fisheye"
+
+
+def _whole(say: _Saying, facts: FileFacts, settings: ReadSettings, seen: Seen | None) -> None:
     """An eye, lens or track that would be lost in silence."""
     if settings.alone:
         return
     if facts.beside is not None:
-        if settings.eyes in (None, "one") and settings.projection != "fisheye":
+        if two_pictures_asked(facts, settings):
+            lenses = seen is not None and len(seen.discs) == 2
+            fix = Fix("They are two round lenses", "read", {"projection": "fisheye", "eyes": "one"}) if lenses else None
             whose = f"{facts.name} holds two pictures that play at once" if facts.tracks == 2 else f"{facts.name} was recorded with another file"
             say(Level.STOP, "two-pictures", f"{whose}: two eyes, or two round lenses? Say it, or what is delivered is both, side by side.",
-                Fix("They are two eyes", "read", {"eyes": "side by side"}))  # fmt: skip
+                fix or Fix("They are two eyes", "read", {"eyes": "side by side"}))  # fmt: skip
         return
     if facts.tracks > 1:
         say(Level.STOP, "second-track",
@@ -249,6 +271,8 @@ def _form(say: _Saying, facts: FileFacts, settings: ReadSettings, picture: Pictu
         ("first", "first eye"),
         ("coverage", "coverage"),
     ):
+        if two_pictures_asked(facts, settings):
+            break
         guess, held, declared = getattr(seen, field), getattr(picture, field), getattr(settings, field)
         tag = {"projection": facts.sphere and facts.sphere.projection, "eyes": facts.sphere and facts.sphere.eyes,
                "first": facts.sphere and facts.sphere.first, "coverage": facts.sphere and facts.sphere.coverage}[field]  # fmt: skip

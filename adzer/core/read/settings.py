@@ -15,11 +15,12 @@ class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     ``damage``: what becomes of frames that decode with errors: the render stops, or they are used as they decode.
     ``fields``: of interlaced frames, whether the lines of one moment are used or both as they are recorded; None: nobody said.
     ``applied`` display: a transform has been applied already, whatever the camera's curve was.
+    ``master`` to come: this is a proxy, and what is delivered is made once its master is linked; here: it is the recording itself.
     """
 
     OWN = frozenset({"turn"})
-    FROM = {1: dict, 2: dict}  # fields were added, nothing else
-    version: int = 3
+    FROM = {1: dict, 2: dict, 3: dict}  # fields were added, nothing else
+    version: int = 4
     curve: str | None = None
     primaries: str | None = None
     range: Literal["limited", "full"] | None = None
@@ -37,3 +38,4 @@ class ReadSettings(Settings, frozen=True, forbid_unknown_fields=True):
     applied: Literal["nothing", "display"] | None = None
     damage: Literal["stop", "use"] = "stop"
     fields: Literal["one", "both"] | None = None
+    master: Literal["here", "to come"] | None = None

@@ -58,7 +58,7 @@ ASKED = {
     "curve-unknown": "curve", "log-tagged-display": "curve", "already-transformed": "applied", "variable-rate": "timing", "no-rate": "timing",
     "rate-differs": "timing", "rate-out-of-range": "timing", "first-eye-unknown": "first", "range-contradicts": "range",
     "range-untagged": "range", "turn-unsure": "turn", "projection-asked": "projection", "eyes-asked": "eyes",
-    "projection-unsure": "projection", "eyes-unsure": "eyes",
+    "projection-unsure": "projection", "eyes-unsure": "eyes", "proxy-asked": "master", "master-to-come": "master",
 }  # fmt: skip
 
 
@@ -123,6 +123,8 @@ class ReadBench(StageBench):
         self.timing = Choice([("as recorded", "recorded"), ("even, job's rate", "even")])
         self.timing.chosen.connect(self._retime)
         self.timing_card = Question("What rhythm shall it have?", self.timing)
+        self.master = Choice([("the recording itself", "here"), ("a proxy, its master is to come", "to come")])
+        self.master_card = ask("Is it what is delivered?", self.master, "master")
         self.damage = Choice([("stop there", "stop"), ("use as decoded", "use")])
         self.damage_card = ask("What about damaged frames?", self.damage, "damage")
         self.fields = Choice([("ask", None), ("one field", "one"), ("both, combed", "both")])
@@ -137,7 +139,7 @@ class ReadBench(StageBench):
             _row(act("Intermediate", lambda: self._copy("intermediate", "full"), False), self.measure),
         )
         self.questions = [
-            self.together, self.damage_card, self.fields_card, self.curve_card, self.applied_card, self.form_card, self.eyes_card,
+            self.together, self.master_card, self.damage_card, self.fields_card, self.curve_card, self.applied_card, self.form_card, self.eyes_card,
             self.first_card, self.play_card,
             self.turn_card, self.timing_card, self.primaries_card, self.range_card, self.siting_card,
         ]  # fmt: skip
@@ -193,6 +195,12 @@ class ReadBench(StageBench):
         self.siting_card.say(
             f"Taken as {named}: {evidence.get('siting', '')}.", "Half a pixel off, colours leave a fringe at every edge."
         )
+        self.master.set_value(route.read.master)
+        waits = route.read.master == "to come"
+        self.master_card.say(
+            "Until its master is linked nothing is delivered of it; relink the job from the master's folder, and all answers stay."
+            if waits else "Taken as the recording itself."
+        )
         self.timing.set_value(route.read.timing)
         self._say_timing(shot, walked)
         self._say_frames(shot, route.read, seen)
@@ -214,6 +222,7 @@ class ReadBench(StageBench):
         sited = {v: k for k, v in SITINGS}.get(picture.siting or "", "?")
         shows = {"flat": "a flat picture", "equirectangular": "a sphere", "fisheye": "round lenses"}
         answers = (
+            (self.master_card, "master", {"to come": "a proxy"}.get(read.master or "", "yes"), ""),
             (self.curve_card, "curve", colour_cards.title(picture.curve) if picture.curve else "", how["curve"]),
             (self.applied_card, "applied", {"nothing": "no", "display": "yes, display"}.get(read.applied or "", "no"), ""),
             (self.primaries_card, "primaries", colour_cards.primaries_title(picture.primaries), how["primaries"]),

@@ -86,6 +86,13 @@ def core(path: str) -> str:
     return " ".join(t for t in tokens(Path(path).stem) if t not in SMALL)
 
 
+def called_proxy(path: str) -> bool:
+    """Does a recording's name say that it is a proxy, or the folder that it lies in?"""
+    words = ("proxy", "proxies", "prx", "lowres")
+    folder = Path(path).parent.name.lower()
+    return folder in (*words, "low res") or any(t in words for t in tokens(Path(path).stem))
+
+
 def copy_of(small: str, big: str) -> bool | None:
     """Is the first, by its name, a small copy of the second? None: perhaps, as only letters are glued on to it."""
     if core(small) == core(big) or core(small).startswith(core(big) + " "):

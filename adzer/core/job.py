@@ -574,11 +574,16 @@ def _merged(base: Route, mine: Route, now: Route, shot: str) -> Route:
     return now
 
 
+def _brief(value: object) -> object:
+    packed = isinstance(value, str) and len(value) > 200 and " " not in value
+    return f"{len(str(value)) / 1000:.1f} kB of frames" if packed else value
+
+
 def difference(old: Route, new: Route) -> dict[str, object]:
-    """Answers that changed, ``stage.field`` → [before, after]."""
+    """Answers that changed, ``stage.field`` → [before, after]; of what was solved frame by frame only how much it is."""
     before, after = records.to_plain(old), records.to_plain(new)
     return {
-        f"{stage}.{field}": [before[stage].get(field), value]
+        f"{stage}.{field}": [_brief(before[stage].get(field)), _brief(value)]
         for stage, fields in after.items()
         if isinstance(fields, dict)
         for field, value in fields.items()

@@ -56,14 +56,18 @@ def value_text(value: Any, unit: str = "") -> str:
     return f"{value}{unit}"
 
 
+def field_words(key: str) -> str:
+    """What a setting, stage.field, is called."""
+    return WORDS.get(key, (key.partition(".")[2] or key, ""))[0].replace("_", " ")
+
+
 def change_text(numbers: dict[str, object]) -> str:
     """``squeeze: 1× → 1.6×`` for changed answers; names and values otherwise."""
     parts = []
     for key, value in numbers.items():
         if key == "digest":  # of an order: for the queue, not for people
             continue
-        words, unit = WORDS.get(key, (key.partition(".")[2] or key, ""))
-        words = words.replace("_", " ")
+        words, unit = field_words(key), WORDS.get(key, ("", ""))[1]
         if isinstance(value, list) and len(value) == 2 and "." in key:
             before, after = (value_text(v, unit) for v in value)
             parts.append(f"{words}: {before} → {after}" if before != after else f"{words}: changed")

@@ -161,7 +161,7 @@ class Alike(QObject):
         if why:
             self._failed.append(why.rstrip("."))
         if self._line:
-            QTimer.singleShot(0, self._next)  # of thousands that are known none calls the next
+            QTimer.singleShot(0, self, self._next)  # of thousands that are known none calls the next; none once the window is gone
         else:
             self._keep()
         self.moved.emit()

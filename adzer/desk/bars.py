@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWi
 
 from ..core.finding import Finding, Level
 from ..core.job import Shot
+from ..core.stage import STAGES
 from .model import Desk
 from .theme import draw_mark, font, theme
 from .widgets.questions import act
@@ -18,10 +19,11 @@ PLACES = ("Board", "Intake", "Queue", "Log")
 
 
 class TopBar(QWidget):
-    """Job name, places, and how much there is to see to."""
+    """Job name, places, and how much there is to see to. ``wanted``: the first finding of a level."""
 
     picked = Signal(str)
     asked = Signal(str)
+    wanted = Signal(object)
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
@@ -36,6 +38,9 @@ class TopBar(QWidget):
 
     def _corner(self) -> dict[str, QRectF]:
         return {"words": QRectF(self.width() - 178, 0, 92, 42), "lights": QRectF(self.width() - 82, 0, 74, 42)}
+
+    def _counts(self) -> dict[Level, QRectF]:
+        return {level: QRectF(self.width() - 330 + 42 * n, 0, 42, 42) for n, level in enumerate((Level.STOP, Level.WARN, Level.NOTE))}
 
     def paintEvent(self, event: QPaintEvent) -> None:
         p = theme.p
@@ -72,14 +77,12 @@ class TopBar(QWidget):
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
             if here:
                 painter.fillRect(QRectF(box.left() + 16, 39, box.width() - 32, 3), p.accent)
-        counts = {level: self.desk.counts[level] for level in (Level.STOP, Level.WARN, Level.NOTE)}
-        x = self.width() - 320
         painter.setFont(font(9.5))
-        for level, count in counts.items():
-            draw_mark(painter, QPointF(x, 22), level, 11 if count else 8)
+        for level, box in self._counts().items():
+            count = self.desk.counts[level]
+            draw_mark(painter, QPointF(box.left() + 10, 22), level, 11 if count else 8)
             painter.setPen(p.ink if count else p.quiet)
-            painter.drawText(QRectF(x + 12, 0, 30, 43), Qt.AlignmentFlag.AlignVCenter, str(count))
-            x += 42
+            painter.drawText(box.adjusted(22, 0, 0, 1), Qt.AlignmentFlag.AlignVCenter, str(count))
         painter.setFont(font(8.5))
         painter.setPen(p.quiet)
         for name, box in self._corner().items():
@@ -92,6 +95,9 @@ class TopBar(QWidget):
         for name, box in self._corner().items():
             if box.contains(event.position()):
                 self.asked.emit(name)
+        for level, box in self._counts().items():
+            if box.contains(event.position()) and self.desk.counts[level]:
+                self.wanted.emit(level)
 
 
 class NextLine(QWidget):
@@ -180,6 +186,20 @@ class NextLine(QWidget):
 
     def advance(self) -> None:
         self._at += 1
+        self.refresh(start=False)
+
+    def lead_to(self, level: Level) -> None:
+        """The next finding of a level after the one in hand, with its shot selected and its stage in hand."""
+        found = self._all()
+        ahead = [n % len(found) for n in range(self._at + 1, self._at + 1 + len(found))]
+        at = next((n for n in ahead if found[n][1].level == level), None)
+        if at is None:
+            return
+        shot, finding = found[at]
+        self.desk.column = STAGES.index(finding.stage) if finding.stage in STAGES else self.desk.column
+        self.desk.select(next(i for i, s in enumerate(self.desk.shots) if s.id == shot.id))
+        again = self._all()
+        self._at = next(n for n, (s, f) in enumerate(again) if s.id == shot.id and f == finding)
         self.refresh(start=False)
 
     def _mend(self) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import partial
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, Signal
@@ -18,6 +19,7 @@ from .model import Desk
 from .theme import MAT, font, theme, worst_level
 from .widgets.questions import act
 
+TAKE = re.compile(r"(.*) · (\d+)")
 TITLES = {s: s.capitalize() for s in STAGES}
 
 
@@ -114,6 +116,8 @@ def draw_row(
     for words, bold, colour in lines:
         painter.setFont(font(9.5 if bold else 8.5, bold=bold))
         painter.setPen(colour)
+        if painter.fontMetrics().horizontalAdvance(words) > room and (take := TAKE.fullmatch(words)):
+            words = f"{take[2]} · {take[1]}"  # what tells takes apart is not what is cut off
         words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, room)
         painter.drawText(QRectF(x, y, room, 18), Qt.AlignmentFlag.AlignVCenter, words)
         if bold and dropped:

@@ -14,11 +14,11 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from ..core import cards, habits
+from ..core import cards, habits, journal
 from ..core.errors import AdzerError
 from ..core.finding import Finding, Level
 from ..core.intake.proxies import shown_with
-from ..core.job import Job, Shot, Slip
+from ..core.job import Job, Shot, Slip, difference
 from ..core.media.probe import FileFacts
 from ..core.read.seen import Seen
 from ..core.route import Route, Walk, span_of, walk
@@ -365,6 +365,10 @@ class Shown(QObject):
 
     @staticmethod
     def _what(old: Route, new: Route) -> str:
+        """The answers that changed, by what they are called; the stage, if they are many."""
+        changed = list(difference(old, new))
+        if 0 < len(changed) <= 3:
+            return ", ".join(map(journal.field_words, changed))
         return next((s for s in STAGES if getattr(old, s) != getattr(new, s)), "answers")
 
     def record(self, work: Callable[[], object], only: Iterable[int] | None = None) -> None:

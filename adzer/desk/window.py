@@ -29,6 +29,7 @@ from PySide6.QtWidgets import (
 )
 
 from ..core import recent
+from ..core.finding import Level
 from ..core.intake.relink import Match
 from ..core.media.probe import FileFacts
 from ..core.run.service import Reply
@@ -132,6 +133,7 @@ class Window(QMainWindow):
     def _connect(self) -> None:
         desk = self.desk
         self.top.picked.connect(self.go)
+        self.top.wanted.connect(self._lead_to)
         self.top.asked.connect(lambda what: self.open_words() if what == "words" else self.toggle_lights())
         for source in (self.header.picked, self.row.picked, self.board.unfolded):
             source.connect(desk.unfold)
@@ -233,7 +235,7 @@ class Window(QMainWindow):
             Action("thirds and other guides on the picture", ("T",), benched, bench.next_guide),
             Action("picture as recorded, while held", (), benched, self._flip_before, "Q"),
             Action("same as the row above", ("Ctrl+D",), shots, desk.fill_down, "^D"),
-            Action("next finding", ("N",), board, self.next.advance),
+            Action("next finding", ("N",), every, self._next_finding),
             Action("queue the chosen deliveries", ("Ctrl+Return",), shots, desk.enqueue, "^↵"),
             Action("measure one second", ("Ctrl+M",), shots, desk.measure_trials, "^M"),
             Action("take the shot out of the job", ("Ctrl+Backspace",), shots, desk.remove, "^⌫"),
@@ -457,11 +459,29 @@ class Window(QMainWindow):
         box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
         box.open()
 
+    def _next_finding(self) -> None:
+        """From anywhere: the Board's line at the foot shows it, and its mend."""
+        here = self.place == "board"
+        self._fold_to_board()
+        if here:
+            self.next.advance()
+        else:
+            self.next.refresh()
+
+    def _fold_to_board(self) -> None:
+        self.go("Board")
+        if self.desk.stage is not None:
+            self.desk.unfold(None)
+
+    def _lead_to(self, level: Level) -> None:
+        self._fold_to_board()
+        self.next.lead_to(level)
+
     def _elsewhere(self, action: Action) -> None:
         """Goes where it is done; what is done to a frame is done there once it is seen."""
         self.go("Board")
-        if action.place == "board" and self.desk.stage is not None:
-            self.desk.unfold(None)
+        if action.place == "board":
+            self._fold_to_board()
         if action.place == "bench" and self.desk.stage is None:
             self.desk.unfold(STAGES[self.desk.column])
         self.say(f"{action.words[:1].upper()}{action.words[1:]}: here, with {shown_keys(action) or '^Space'}.")

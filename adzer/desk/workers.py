@@ -107,7 +107,7 @@ class Worker(QObject):
 
     def _arrived(self, reply: Reply) -> None:
         waiting = self._open.get(reply.key)
-        if waiting is None or getattr(waiting.request, "generation", 0) != reply.generation:
+        if self._closed or waiting is None or getattr(waiting.request, "generation", 0) != reply.generation:
             return
         del self._open[reply.key]
         if waiting.then is not None:

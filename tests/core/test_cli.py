@@ -201,7 +201,7 @@ def test_folders_give_their_footage_each_with_its_own_camera(small_clip, tmp_pat
     (tmp_path / "east" / "torn.mov").write_bytes(b"torn")
     done = adzer("add", tmp_path / "j.adzer", tmp_path / "east", tmp_path / "west", "--camera", "phone", "--camera", "eyes", "--json")
     assert done.returncode == 0 and len(json.loads(done.stdout)["shots"]) == 2
-    assert "No footage, and left where it is: app.js, logo.gif." in done.stderr and "torn.mov is not a recording" in done.stderr
+    assert "No footage, and left where it is: app.js, logo.gif." in done.stderr and "torn.mov is text, not footage" in done.stderr
     with Job.open(tmp_path / "j.adzer") as held:
         assert {s.facts.name: s.camera for s in held.shots()} == {"clip.mp4": "phone", "other.bak": "eyes"}
     odd = adzer("add", tmp_path / "j.adzer", tmp_path / "east", "--camera", "a", "--camera", "b")

@@ -199,7 +199,7 @@ def test_evened_frames_are_always_the_nearest_in_time(frames, rate, seed):
 def test_every_version_of_settings_is_read_and_a_newer_one_refused():
     """An old delivery of lines becomes a raster; what a newer Adzer wrote is not guessed at, stage by stage."""
     old = route.load('{"schema": 1, "deliver": {"version": 1, "cards": ["archive"], "lines": 720}, "read": {"version": 1, "curve": "hlg"}}')
-    assert old.deliver.raster == (1280, 720) and old.deliver.version == 2 and old.read.curve == "hlg" and old.read.version == 3
+    assert old.deliver.raster == (1280, 720) and old.deliver.version == 2 and old.read.curve == "hlg" and old.read.version == 4
     for stage in STAGES:
         newest = getattr(Route(), stage).version
         assert set(type(getattr(Route(), stage)).FROM) == set(range(1, newest)), "each older version has its way up"

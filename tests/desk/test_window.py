@@ -18,6 +18,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 
 import adzer.core
+from adzer.core import journal
 from adzer.core.compile import freeze
 from adzer.core.finding import Fix, Level
 from adzer.core.job import Job
@@ -307,6 +308,34 @@ def test_the_fields_words_find_what_is_done_and_where(window):
     assert box.isVisible() and "Nothing is called so" in box.list.item(0).text()
     assert set(ALSO) <= {a.words for a in window.actions_}, "each is of an action that is there"
     box.reject()
+
+
+def test_findings_are_reached_from_anywhere(window):
+    """By N, and by a click on their number."""
+    desk = window.desk
+    assert wait(lambda: not desk._to_count, settle=0.1)
+    level = next(v for v in (Level.STOP, Level.WARN, Level.NOTE) if desk.counts[v])
+    for place in ("Queue", "Log", "Board"):
+        window.go(place)
+        where = window.top._counts()[level].center().toPoint()
+        QTest.mouseClick(window.top, Qt.MouseButton.LeftButton, pos=where)
+        shot, finding = window.next.shown
+        assert window.place == "board" and finding.level == level and desk.shot.id == shot.id
+        assert STAGES[desk.column] == finding.stage and window.next.text.text() == finding.text
+    desk.unfold("colour")
+    window._next_finding()
+    assert window.place == "board" and window.next.shown is not None
+
+
+def test_undo_says_what_it_undoes_and_the_log_holds_no_lumps(window):
+    desk = window.desk
+    desk.answer("colour", exposure=0.4)
+    desk.undo()
+    assert "exposure" in window.note.text() and desk.shot.name in window.note.text()
+    desk.answer("steady", method="drift", moves="A" * 40_000)
+    row = desk.job.log_rows(1)[0]
+    assert len(str(row.numbers)) < 400 and "40.0 kB of frames" in journal.change_text(row.numbers)
+    assert desk.shot.route.steady.moves == "A" * 40_000
 
 
 def test_an_action_of_another_place_is_led_to(window):

@@ -13,7 +13,7 @@ import msgspec
 import numpy as np
 
 from ..errors import AdzerError, UnreadableError
-from ..intake.group import FILMS
+from ..intake.group import gather
 from ..join.find import partners
 from ..look import together
 from ..look.motion import Motion
@@ -94,14 +94,19 @@ class Pairs(msgspec.Struct, frozen=True):
 
 
 def pairs(a: Path, b: Path, report: Callable[[str], None] = lambda _: None) -> Pairs:
-    """Which recordings of two folders belong together, whatever they are called and whenever their clocks say that they were made.
-    AdzerError if a folder holds none."""
+    """Which recordings of two folders, and of folders below them, belong together, whatever they are called and whenever their clocks say
+    that they were made. AdzerError if a folder holds none; one that cannot be read is reported."""
     sides: list[list[FileFacts]] = []
     for folder in (a, b):
-        files = sorted(p for p in folder.iterdir() if p.suffix.lower() in FILMS) if folder.is_dir() else []
-        if not files:
+        read = []
+        for path in gather([folder]).films if folder.is_dir() else ():
+            try:
+                read.append(probe.probe(path))
+            except AdzerError as error:
+                report(str(error))
+        if not read:
             raise AdzerError(f"{folder} is no folder with recordings in it.")
-        sides.append([probe.probe(p) for p in files])
+        sides.append(read)
     return pairs_of(sides[0], sides[1], report)
 
 

@@ -12,9 +12,10 @@ from PySide6.QtWidgets import QApplication
 from ..core.errors import AdzerError
 from ..core.job import Job
 from ..core.sim.demo import demo_job
+from . import remembered
 from .model import Desk
 from .startview import StartPage
-from .theme import ICONS, font, load_fonts
+from .theme import ICONS, font, load_fonts, theme
 from .window import Window
 
 
@@ -38,6 +39,7 @@ class Desktop:
 
     def __init__(self) -> None:
         self.app = application()
+        theme.dim = remembered.load().dim
         self.windows: list[Window] = []
         self.start: StartPage | None = None
 
@@ -59,6 +61,8 @@ class Desktop:
         window.wanted.connect(self._wanted)
         window.begun.connect(self._begun)
         self.windows = [w for w in self.windows if w.isVisible()] + [window]
+        remembered.place(window)
+        window.closing.connect(lambda: remembered.leave(window, theme.dim))
         window.show()
         window.reading.look_at_the_rest()
         if self.start is not None:

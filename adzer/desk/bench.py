@@ -97,6 +97,9 @@ class Hint(QLabel):
         self.say(self._words)
 
 
+LOW = 430  # pixels under which there is no room for picture and instruments at once
+
+
 class BenchView(QWidget):
     """Shows the unfolded stage of the selected shot and keeps picture and plots in step with the answers."""
 
@@ -290,7 +293,9 @@ class BenchView(QWidget):
             self.strip.update()
 
     def _show_shelf(self, bench: StageBench) -> None:
-        self.shelf.setVisible("shelf" not in self._away and any(not plot.isHidden() for plot in bench.instruments))
+        # In a low window the picture has the room; S brings the instruments in instead.
+        away = ("shelf" in self._away) != (self.height() < LOW)
+        self.shelf.setVisible(not away and any(not plot.isHidden() for plot in bench.instruments))
 
     def _mend(self, fix: Fix) -> None:
         if self.desk.shot is not None:
@@ -397,6 +402,11 @@ class BenchView(QWidget):
         """⇧E: the other of two eyes, or lenses, that are looked at."""
         if self.bench is not None:
             self.bench.flip()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if (event.oldSize().height() < LOW) != (event.size().height() < LOW) and self.bench is not None:
+            self._show_shelf(self.bench)
 
     def fold(self, what: str) -> None:
         """U: the column of questions away, or back; S: the shelf of instruments."""

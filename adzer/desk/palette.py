@@ -86,7 +86,11 @@ class Words(QDialog):
         self.list.clear()
         fitting = [(i, a) for i, a in enumerate(self.found) if all(w in f"{a.words} {a.also}".lower() for w in words)]
         # What says the words itself stands before what is only looked for by them, what can be done here before what is elsewhere.
-        for i, action in sorted(fitting, key=lambda ia: (not all(w in ia[1].words.lower() for w in words), not ia[1].holds(self.place))):
+        def order(of: tuple[int, Action]) -> tuple[bool, bool, int]:
+            said, also = (all(w in text.lower() for w in words) for text in (of[1].words, of[1].also))
+            return not said, not of[1].holds(self.place), max(map(of[1].also.find, words), default=0) if also else 0
+
+        for i, action in sorted(fitting, key=order):
             where = "" if action.holds(self.place) else f"    {action.where}"
             item = QListWidgetItem(f"{action.words}    {shown_keys(action)}{where}")
             item.setData(Qt.ItemDataRole.UserRole, i)

@@ -12,7 +12,7 @@ from ..core.finding import Finding, Level
 
 FONTS = Path(__file__).parent / "fonts"
 ICONS = Path(__file__).parent / "icons"
-MAT = QColor("#777777")
+MAT, MAT_INK = QColor("#777777"), QColor("#000000")  # words on the mat are black: white would stand out less from it
 FAMILY, MONO = "B612", "B612 Mono"
 
 
@@ -25,6 +25,7 @@ class Palette:
     ink: QColor
     quiet: QColor
     line: QColor
+    edge: QColor
     accent: QColor
     accent_text: QColor
     tint: QColor
@@ -43,11 +44,11 @@ def _palette(*names: str) -> Palette:
 
 
 DAY = _palette(
-    "#ECE9E2", "#F5F3EE", "#E1DDD2", "#EFECE5", "#26241F", "#666259", "#CFCABD", "#B4701E", "#8A5210", "#E3CDB2",
-    "#9E3B2C", "#A87412", "#4F6478", "#4A6B4A", "#26241F", "#F5F3EE", "#1E1E1E", "#E9E4D8",
+    "#ECE9E2", "#F5F3EE", "#E5E1D7", "#EFECE5", "#26241F", "#5F5B52", "#CFCABD", "#857E70", "#B4701E", "#8A5210", "#E3CDB2",
+    "#9E3B2C", "#A06E10", "#4F6478", "#46664A", "#26241F", "#F5F3EE", "#1E1E1E", "#E9E4D8",
 )  # fmt: skip
 DIM = _palette(
-    "#303030", "#383838", "#2A2A2A", "#2C2C2C", "#EDEDED", "#ABABAB", "#4B4B4B", "#E09A3E", "#F0AC55", "#5A4A38",
+    "#303030", "#383838", "#2A2A2A", "#2C2C2C", "#EDEDED", "#B4B4B4", "#4B4B4B", "#8E8E8E", "#E09A3E", "#F0AC55", "#5A4A38",
     "#E07A68", "#E3B04B", "#9DB6CC", "#8FB88F", "#E6E6E6", "#222222", "#1A1A1A", "#E2E2E2",
 )  # fmt: skip
 
@@ -122,7 +123,7 @@ def style_sheet() -> str:
     p = theme.p
     n = {
         k: getattr(p, k).name()
-        for k in ("paper", "high", "low", "field", "ink", "quiet", "line", "accent", "accent_text")
+        for k in ("paper", "high", "low", "field", "ink", "quiet", "line", "edge", "accent", "accent_text")
     }
     return f"""
     QWidget {{ color: {n["ink"]}; font-family: "{FAMILY}"; font-size: 10pt; }}
@@ -132,25 +133,25 @@ def style_sheet() -> str:
     QLabel#title {{ font-weight: bold; }}
     QLabel#quiet {{ color: {n["quiet"]}; font-size: 9pt; }}
     QLabel#others {{ color: {n["accent_text"]}; font-size: 9pt; }}
-    QPlainTextEdit {{ background: {n["field"]}; border: 1px solid {n["line"]}; border-radius: 3px; padding: 3px 5px; }}
-    QLineEdit {{ background: {n["field"]}; border: 1px solid {n["line"]}; border-radius: 3px; padding: 3px 7px;
-                 selection-background-color: {n["accent"]}; }}
-    QLineEdit:focus {{ border-color: {n["accent"]}; }}
+    QPlainTextEdit {{ background: {n["field"]}; border: 1px solid {n["edge"]}; border-radius: 3px; padding: 3px 5px; }}
+    QLineEdit {{ background: {n["field"]}; border: 1px solid {n["edge"]}; border-radius: 3px; padding: 3px 7px;
+                 selection-background-color: {n["accent"]}; placeholder-text-color: {n["quiet"]}; }}
+    QLineEdit:focus, QPlainTextEdit:focus {{ border-color: {n["accent"]}; }}
     QPushButton {{ background: {n["low"]}; border: 1px solid transparent; border-radius: 3px; padding: 4px 12px; }}
     QPushButton:hover, QPushButton:focus {{ border-color: {n["accent"]}; }}
     QPushButton:checked {{ background: {p.chosen.name()}; color: {p.chosen_ink.name()}; font-weight: bold; }}
     QPushButton:disabled {{ color: {n["quiet"]}; }}
     QPushButton#act {{ background: {n["high"]}; border: 1px solid {n["accent"]}; color: {n["accent_text"]}; font-weight: bold; }}
-    QPushButton#plain {{ background: {n["high"]}; border: 1px solid {n["line"]}; }}
+    QPushButton#plain {{ background: {n["high"]}; border: 1px solid {n["edge"]}; }}
     QPushButton#plain:hover, QPushButton#plain:focus {{ border-color: {n["accent"]}; }}
     QTableView {{ background: {n["paper"]}; border: none; gridline-color: transparent; selection-background-color: {n["high"]};
                   selection-color: {n["ink"]}; }}
     QHeaderView::section {{ background: {n["low"]}; border: none; border-bottom: 1px solid {n["line"]}; padding: 6px 8px;
                             font-weight: bold; }}
-    QListWidget {{ background: {n["high"]}; border: 1px solid {n["line"]}; }}
+    QListWidget {{ background: {n["high"]}; border: 1px solid {n["edge"]}; }}
     QListWidget::item {{ padding: 5px 8px; }}
     QListWidget::item:selected {{ background: {p.tint.name()}; color: {n["ink"]}; }}
-    QComboBox {{ background: {n["field"]}; border: 1px solid {n["line"]}; border-radius: 3px; padding: 3px 7px; }}
+    QComboBox {{ background: {n["field"]}; border: 1px solid {n["edge"]}; border-radius: 3px; padding: 3px 7px; }}
     QComboBox:focus {{ border-color: {n["accent"]}; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
     QComboBox::down-arrow {{ image: url({(ICONS / ("down-dim.svg" if theme.dim else "down.svg")).as_posix()}); width: 9px; }}

@@ -10,7 +10,7 @@ BENCHES = {
     "steady": ("how it is held", "stabilise stabilize shake rolling shutter horizon gyro flicker tripod lock"),
     "shape": ("squeeze, crop, view, speed", "desqueeze anamorphic reframe zoom scale rotate slow motion ramp lapse resize aspect distortion"),
     "colour": ("exposure, white, look, curve of the delivery", "color grade lut look cdl contrast saturation correction hdr"),
-    "deliver": ("cards, codec, size, what lies over it", "export bitrate resolution format title caption subtitle watermark logo sound audio upload"),
+    "deliver": ("cards, codec, size, what lies over it", "bitrate resolution format title caption subtitle watermark logo sound audio upload export"),
 }  # fmt: skip
 
 
@@ -30,8 +30,8 @@ ALSO = {
     "same answers for all shots of this camera": "copy paste settings apply attributes",
     "stabilise: hold the chosen shots, each by what suits it": "stabilize shake warp smooth steady",
     "denoise: take noise off the chosen shots, each by its own": "noise reduction grain clean",
-    "make spheres of the chosen shots: match, stitch, level, deliver": "360 vr stitch export equirectangular",
-    "make flat views of the chosen shots, without exporting a sphere": "360 reframe vr",
+    "make spheres of the chosen shots: match, stitch, level, deliver": "360 vr stitch equirectangular",
+    "make flat views of the chosen shots, straight from what was recorded": "360 reframe vr",
     "relink masters and proxies from a folder": "missing offline reconnect locate media",
     "mark this frame, or take the mark off": "marker note flag",
     "keyframe of the view or crop here": "animate reframe pan zoom",

@@ -66,13 +66,14 @@ class Window(QMainWindow):
 
     wanted = Signal(str)
     begun = Signal(str)
+    closing = Signal()
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()
         self.desk = desk
         self.setWindowTitle(f"{desk.job.name} – Adzer")
         self.resize(1280, 800)
-        self.setMinimumSize(960, 620)
+        self.setMinimumSize(900, 500)
         self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setFocus()  # and not a button that Enter would press
@@ -177,7 +178,7 @@ class Window(QMainWindow):
             Action("stabilise: hold the chosen shots, each by what suits it", (), shots, self.many.stabilise),
             Action("denoise: take noise off the chosen shots, each by its own", (), shots, self.many.denoise),
             Action("make spheres of the chosen shots: match, stitch, level, deliver", (), shots, self.many.make_spheres),
-            Action("make flat views of the chosen shots, without exporting a sphere", (), shots, self.many.make_flat_views),
+            Action("make flat views of the chosen shots, straight from what was recorded", (), shots, self.many.make_flat_views),
             Action("make a proxy, half size", ("P",), shots, lambda: self.reading.make_copies("proxy", "half")),
             Action("make a proxy, quarter size", (), shots, lambda: self.reading.make_copies("proxy", "quarter")),
             Action(
@@ -559,6 +560,7 @@ class Window(QMainWindow):
         if keep is None:
             event.ignore()
             return
+        self.closing.emit()
         focus = QApplication.focusWidget()
         if typing(focus) and focus is not None and focus.window() is self:
             focus.clearFocus()  # what is typed is kept

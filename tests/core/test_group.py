@@ -337,6 +337,20 @@ def test_a_proxy_alone_waits_for_its_master(job, tmp_path, small_clip):
         assert not [f for f in made.walker()(changed).findings if f.code in ("proxy-asked", "master-to-come")]
 
 
+def test_a_healthy_shot_stays_where_it_is(job, tmp_path):
+    """Neither an identical copy elsewhere nor a folder without its file has anything to say of it."""
+    (shot,) = job.shots()
+    copies = tmp_path / "copies"
+    copies.mkdir()
+    (copies / "K0001 copy.mov").write_bytes(Path(shot.facts.path).read_bytes())
+    for folder in (copies, tmp_path / "copies" / "nothing"):
+        folder.mkdir(exist_ok=True)
+        found, _ = proxies.offered([folder])
+        (m,) = proxies.match([shot], found)
+        assert m.state == "linked" and m.found == shot.facts.path and not proxies.apply(job, [shot], [m], found)
+    assert job.shots()[0].facts.path == shot.facts.path
+
+
 def test_a_moved_file_is_known_again(job, tmp_path):
     (shot,) = job.shots()
     moved = tmp_path / "elsewhere" / "renamed.mov"

@@ -10,6 +10,8 @@ from adzer.desk.board import ROW
 from adzer.desk.shots import wait
 from adzer.desk.theme import theme
 
+from .test_widgets import contrast
+
 
 def _chosen(window, *names):
     desk = window.desk
@@ -18,16 +20,6 @@ def _chosen(window, *names):
     desk.marked = {at[n] for n in names}
     desk.moved.emit()
     return [desk.shots[at[n]] for n in names]
-
-
-def _contrast(a, b):
-    """WCAG 2.2, 1.4.11: of two colours' relative luminances."""
-    def light(c):
-        parts = [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in (c.redF(), c.greenF(), c.blueF())]
-        return parts[0] * 0.2126 + parts[1] * 0.7152 + parts[2] * 0.0722
-
-    one, two = sorted((light(a), light(b)))
-    return (two + 0.05) / (one + 0.05)
 
 
 @pytest.mark.parametrize("dim", [False, True])
@@ -43,7 +35,7 @@ def test_chosen_rows_are_seen_in_both_lights(window, dim):
     def mark(row):
         return shown.pixelColor(QPoint(int(2 * scale), int((row * ROW + ROW / 2 - window.board.verticalScrollBar().value()) * scale)))
 
-    assert all(_contrast(mark(n), theme.p.paper) >= 3 for n in (0, 1, 2)) and mark(3) == theme.p.paper
+    assert all(contrast(mark(n), theme.p.paper) >= 3 for n in (0, 1, 2)) and mark(3) == theme.p.paper
     assert "3 chosen" in window.next.keys.text()
     assert window.next.queue.isVisible() and "3" in window.next.queue.text()
     desk.select(3)

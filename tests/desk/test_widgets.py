@@ -25,7 +25,7 @@ from adzer.desk.stages.colour.plots import Bars, CurvePlot, Waveform
 from adzer.desk.stages.deliver.plots import Frames, Leaving
 from adzer.desk.stages.read.plots import Trace
 from adzer.desk.stages.shape.plots import Outline, ScaleFigure
-from adzer.desk.theme import DAY, MAT, draw_mark
+from adzer.desk.theme import DAY, DIM, MAT, MAT_INK, draw_mark
 from adzer.desk.widgets.lines import _beside
 from adzer.desk.widgets.picture import PictureView, to_qimage
 from adzer.desk.widgets.plots import Histogram, Table
@@ -307,3 +307,21 @@ def test_a_settled_question_folds_to_its_answer_unless_it_is_in_hand_and_opens_o
     field.clearFocus()
     card.settle("one")
     assert card.folded
+
+
+def contrast(a, b):
+    """WCAG 2.2, 1.4.3: of two colours' relative luminances."""
+    def light(c):
+        parts = [v / 12.92 if v <= 0.04045 else ((v + 0.055) / 1.055) ** 2.4 for v in (c.redF(), c.greenF(), c.blueF())]
+        return parts[0] * 0.2126 + parts[1] * 0.7152 + parts[2] * 0.0722
+
+    one, two = sorted((light(a), light(b)))
+    return (two + 0.05) / (one + 0.05)
+
+
+@pytest.mark.parametrize("p", [DAY, DIM], ids=["day", "dim"])
+def test_words_and_marks_stand_out_in_both_lights(p):
+    for ground in (p.paper, p.high, p.low, p.field):
+        assert all(contrast(words, ground) >= 4.5 for words in (p.ink, p.quiet, p.accent_text)), ground.name()
+        assert all(contrast(mark, ground) >= 3 for mark in (p.accent, p.edge, p.stop, p.warn, p.note, p.fine)), ground.name()
+    assert contrast(p.chosen, p.chosen_ink) >= 4.5 and contrast(p.plot, p.plot_ink) >= 4.5 and contrast(MAT, MAT_INK) >= 4.5

@@ -12,7 +12,7 @@ from pathlib import Path
 import msgspec
 import numpy as np
 import pytest
-from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QEvent, QMimeData, QPoint, QPointF, QRect, Qt, QUrl
 from PySide6.QtGui import QAccessible, QDropEvent, QKeyEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QWidget
@@ -24,7 +24,8 @@ from adzer.core.finding import Fix, Level
 from adzer.core.job import Job
 from adzer.core.media import probe
 from adzer.core.stage import STAGES
-from adzer.desk import workers
+from adzer.desk import remembered, workers
+from adzer.desk.app import Desktop
 from adzer.desk.model import Desk
 from adzer.desk.palette import Words
 from adzer.desk.shots import wait, wander
@@ -303,6 +304,8 @@ def test_the_fields_words_find_what_is_done_and_where(window):
     for word in FIELD:
         box.line.setText(word)
         assert box.list.item(0).data(Qt.ItemDataRole.UserRole) is not None, word
+    box.line.setText("export")
+    assert box.list.item(0).text().startswith("queue the chosen deliveries")
     box.line.setText("nobody says this")
     box._do()
     assert box.isVisible() and "Nothing is called so" in box.list.item(0).text()
@@ -325,6 +328,31 @@ def test_findings_are_reached_from_anywhere(window):
     desk.unfold("colour")
     window._next_finding()
     assert window.place == "board" and window.next.shown is not None
+
+
+def test_the_window_comes_back_as_it_was_left(qapp, path, monkeypatch):
+    """Within the screen, with its lights; the first time no larger than the work area."""
+    remembered._file().unlink(missing_ok=True)
+    desktop = Desktop()
+    screen = QRect(0, 20, 1024, 580)
+    monkeypatch.setattr(remembered, "work_area", lambda window: screen)
+    first = desktop.open(path)
+    assert screen.adjusted(-4, -4, 4, 4).contains(first.geometry())  # a frame of its own lies around it
+    first.setGeometry(20, 30, 940, 520)
+    wide = first.width()
+    first.toggle_lights()
+    first.close()
+    assert remembered.load().dim and remembered.load().place[2] == wide
+    again = Desktop().open(path)
+    assert theme.dim and again.width() == wide and screen.contains(again.geometry().topLeft())
+    again.toggle_lights()
+    again.close()
+    remembered.keep(remembered.Left(place=(99_000, -50, 100_000, 90_000)))  # of a screen that is gone
+    third = Desktop().open(path)
+    assert third.width() <= screen.width() and screen.contains(third.geometry().center())
+    third.close()
+    remembered._file().write_text("{")
+    assert remembered.load() == remembered.Left()
 
 
 def test_undo_says_what_it_undoes_and_the_log_holds_no_lumps(window):

@@ -19,7 +19,7 @@ from ..read.step import assumed_samples
 from ..route import Route, Walk
 from .group import gather
 from .relink import Match, relink
-from .take import films, take
+from .take import films, source_problem, take
 
 SCALES = {"half": Fraction(1, 2), "quarter": Fraction(1, 4), "full": Fraction(1)}
 
@@ -91,6 +91,7 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     every = _takes(shots)
     shots = [takes[0] for takes in every.values()]  # takes of one recording are matched as one
     by_print = {f.fingerprint: f for f in found}
+    healthy = {s.facts.path for s in shots if source_problem(s.facts) is None}
     linked = [
         Match(s.facts.path, path, "linked", "it is linked already")
         for s in shots
@@ -98,7 +99,8 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     ]
     same = [
         Match(s.facts.path, by_print[s.facts.fingerprint].path, "matched", "it is the very same file")
-        for s in shots if s.facts.fingerprint in by_print and by_print[s.facts.fingerprint].path != s.facts.path
+        for s in shots
+        if s.facts.path not in healthy and s.facts.fingerprint in by_print and by_print[s.facts.fingerprint].path != s.facts.path
     ]  # fmt: skip
     moved = {m.wanted for m in same}
     known = set(every) | {p.path for takes in every.values() for t in takes for p in t.parts}
@@ -106,10 +108,18 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     others = relink([s.facts for s in shots if s.facts.path not in moved], rest)
     by_path = {f.path: f for f in found}
     proved = [_proved(every[m.wanted], by_path[m.found], m) if m.state == "matched" and m.found else m for m in others]
+    proved = [_as_it_was(every[m.wanted][0], m) if m.state == "missing" and m.wanted in healthy else m for m in proved]
     done = {m.wanted for m in linked}
     return same + [m for m in proved if m.state == "matched" or m.wanted not in done] + [
         m for m in linked if m.wanted not in moved | {p.wanted for p in proved if p.state == "matched"}
     ]  # fmt: skip
+
+
+def _as_it_was(shot: Shot, match: Match) -> Match:
+    """Nothing is offered for a shot that needs nothing; for one whose master is to come it is still missing."""
+    if shot.route.read.master == "to come":
+        return match
+    return msgspec.structs.replace(match, found=shot.facts.path, state="linked", why="its file is where it was")
 
 
 def _takes(shots: Iterable[Shot]) -> dict[str, list[Shot]]:

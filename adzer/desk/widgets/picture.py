@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QP
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from ...core.run.service import Image
-from ..theme import MAT, font
+from ..theme import MAT, MAT_INK, font
 from ..widgets.shapes import draw_safe
 
 # Lines across and down, as shares of the picture.
@@ -122,7 +122,7 @@ class PictureView(QWidget):
         painter.fillRect(self.rect(), MAT)
         rect = self.picture_rect()
         if self.after is None and self.before is None:
-            painter.setPen(QColor("#FFFFFF"))
+            painter.setPen(MAT_INK)
             painter.setFont(font(10))
             painter.drawText(rect, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.empty_text)
             return
@@ -164,7 +164,7 @@ class PictureView(QWidget):
 
     def _draw_captions(self, painter: QPainter, rect: QRectF, held: bool) -> None:
         painter.setFont(font(9))
-        painter.setPen(QColor("#FFFFFF"))
+        painter.setPen(MAT_INK)
         recorded = held or self.way in ("wipe", "beside") or self.after is None
         left = "as recorded" if recorded else f"apart, {ENLARGED} times" if self.way == "apart" else self.caption_left
         line = QRectF(rect.left(), rect.bottom() + 3, rect.width(), 18)

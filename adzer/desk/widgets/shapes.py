@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPen
 
-from ..theme import MAT, font, theme
+from ..theme import MAT, MAT_INK, font, theme
 from ..widgets.plots import Plot
 
 
@@ -81,7 +81,7 @@ class Shapes(Plot):
             draw_safe(painter, box, f.title_safe, f.covered)
             painter.setPen(QPen(theme.p.accent if f.current else QColor(255, 255, 255, 120), 2 if f.current else 1))
             painter.drawRect(box)
-            painter.setPen(QColor("#FFFFFF"))
+            painter.setPen(MAT_INK)
             painter.setFont(font(8))
             painter.drawText(
                 QRectF(box.left() - 8, body.bottom() - 18, box.width() + 16, 16), Qt.AlignmentFlag.AlignCenter, f.words

@@ -198,13 +198,27 @@ def answer(
                     route = route.with_(stage, **carried(getattr(model.route, stage)))
             for stage, fields in changes.items():
                 route = route.with_(stage, **fields)
-            pairs.append((shot, route))
+            pairs.append((shot, _held(held, shot, route)))
         changed = [(s, r) for s, r in pairs if r != s.route]
         if changed:
             held.decide_all(changed, " ".join([*answers, *stages]) + (f" as in {model.name}" if model else ""))
     for shot, route in changed:
         print(f"{shot.name}: {journal.change_text(difference(shot.route, route))}")
     print(f"{len(changed)} of {len(pairs)} shots updated." if changed else "All of them have these answers already.")
+
+
+def _held(job: Job, shot: Shot, route: Route) -> Route:
+    """Solved by what was measured, where Steady was asked for something else than before."""
+    from ..core.run import steadying
+
+    now = route.steady
+    if now == shot.route.steady or (now.method == "off" and not now.evens) or now.moves != shot.route.steady.moves:
+        return route
+    try:
+        return steadying.held(job, shot.facts, route, job.seen(shot.id))
+    except AdzerError as error:
+        say(f"{shot.name}: it is not held yet: {error}. Measure it with adzer shake {job.path.name} {shot.id}, and answer again.")
+        return route
 
 
 @app.command(

@@ -328,6 +328,27 @@ def test_a_mend_contradicts_nobody_and_is_shown_first(tmp_path, small_clip):
         assert job.shots()[0].route.read.even_rate == 25
 
 
+def test_what_was_measured_of_a_jobs_shot_is_there_for_its_answers(tmp_path):
+    """Not measured: said, with what to type; measured by adzer shake: the answer is solved, and walks without a word."""
+    path, clip = tmp_path / "mill.adzer", tmp_path / "hand.mkv"
+    grey = foreign.photograph("coffee").mean(axis=2)
+    with av.open(str(clip), "w") as out:
+        stream = out.add_stream("ffv1", rate=25)
+        stream.width, stream.height, stream.pix_fmt = 256, 192, "gray"
+        for n in range(30):
+            x, y = 24 + round(9 * np.sin(n / 2.1)), 20 + round(7 * np.cos(n / 1.7))
+            out.mux(stream.encode(av.VideoFrame.from_ndarray(grey[y : y + 192, x : x + 256].astype(np.uint8), format="gray")))
+        out.mux(stream.encode(None))
+    assert adzer("add", path, clip).returncode == 0
+    early = adzer("answer", path, "hand", "steady.method=hold")
+    assert "not been measured" in early.stderr and "adzer shake mill.adzer" in early.stderr
+    assert adzer("undo", path).returncode == 0 and adzer("shake", path, "hand").returncode == 0
+    assert adzer("answer", path, "hand", "steady.method=hold", "steady.budget=0.2").stderr == ""
+    with Job.open(path) as job:
+        (shot,) = job.shots()
+        assert shot.route.steady.moves and not [f for f in job.walker()(shot)["steady"].findings if f.level == "stop"]
+
+
 def test_the_queue_is_run_and_its_renders_cancelled_and_retried(tmp_path, small_clip):
     path = tmp_path / "mill.adzer"
     adzer("add", path, small_clip)

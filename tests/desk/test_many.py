@@ -123,3 +123,18 @@ def test_spheres_and_flat_views_of_all_chosen(window):
     _chosen(window, "by the canal", "sails, wide")
     window.many.make_spheres()
     assert "None of these" in window.note.text()
+
+
+def test_a_method_chosen_on_the_bench_is_asked_of_every_chosen_shot(window, monkeypatch):
+    """Each is measured and solved for itself, and nothing that was solved of one picture is taken over."""
+    desk, asked = window.desk, []
+    chosen = _chosen(window, "by the canal", "sails, wide")
+    monkeypatch.setattr(window.alike, "want", lambda *a: asked.append(a))
+    desk.alike_wanted.disconnect()
+    desk.alike_wanted.connect(lambda *a: asked.append(a))
+    desk.unfold("steady")
+    window.bench.bench.method.choose("drift")
+    ((shots, stage, answers, words),) = asked
+    assert {s.id for s in shots} == {s.id for s in chosen} and stage == "steady" and answers["method"] == "drift"
+    assert not set(answers) & {"moves", "goes", "light", "lean", "mark", "still"} and "2 shots" in words
+    assert desk.shot.route.steady.method == "off", "not before it was measured"

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from .. import cards, records
 from ..errors import AdzerError
+from ..job import Job
 from ..light import names
 from ..light.curves import Curve
 from ..look import motion, passes, track, turns
@@ -26,8 +27,8 @@ from ..space.sphere import Directions, Round
 from ..steady import lamp, sidecar, solve, standing
 from ..steady.measure import Shake, Turned, shake, turned
 from ..steady.settings import Heading
-from ..steady.step import is_flat, lens_of, named, pane_of, times_of
-from .analysing import motion_of, turns_of
+from ..steady.step import is_flat, lens_of, named, names_of, pane_of, times_of
+from .analysing import kept_rows, motion_of, turns_of
 from .render import Progress, Report
 
 TRAVELS = 0.3  # share of frames that have to say where it goes
@@ -67,6 +68,16 @@ def answers(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: See
         light = lamp.packed(lamp.evened(rows, recorded_curve(facts, route, seen), float(facts.rate or 25), s.cut))
     through = named("", seen_through, turn_of(facts, route.read)) if isinstance(seen_through, Round) else ""
     return records.to_plain(s) | {"moves": text, "goes": goes, "needs": needs, "light": light, "through": through}
+
+
+def held(job: Job, facts: FileFacts, route: Route, seen: Seen | None) -> Route:
+    """The route with what Steady is asked for in it solved by what was measured of the recording and is kept in its job. AdzerError if
+    that is too little, or nothing was measured."""
+    walked = walk(route, facts, seen)
+    rows = kept_rows(job, names_of(walked["steady"].before, walked.draft, route.steady)[0], facts)
+    if rows is None:
+        raise AdzerError("how it moves has not been measured to its end")
+    return route.with_("steady", **answers(rows, facts, route, seen))
 
 
 def recorded_curve(facts: FileFacts, route: Route, seen: Seen | None) -> Curve | None:

@@ -143,6 +143,10 @@ class SteadyBench(StageBench):
         if wanted["method"] == "off" and not wanted["evens"]:
             self.desk.answer("steady", **wanted | {"moves": "", "goes": "", "light": ""})
             return
+        if wanted["method"] != "lock" and len(chosen := self.desk.rows()) > 1:  # each by its own measure, this one with them
+            answers = {n: v for n, v in wanted.items() if n not in s.OWN}
+            self.desk.alike_wanted.emit(chosen, "steady", answers, f"steady of {len(chosen)} shots")
+            return
         if rows is None:
             self.desk.said.emit("How it moves has to be measured first.")
             self.method.set_value(s.method)

@@ -236,11 +236,11 @@ def answers_(
         print_json(asked, "answers")
         return
     for q in asked:
-        print(f"{q.name}\n    {q.means}\n    takes: {q.takes}; until then: {q.default}")
+        print(q.name, f"    {q.means}", f"    takes: {q.takes}", f"    until then: {q.default}", sep="\n")
 
 
 @app.command(
-    help="Apply the mends that findings offer.\n\nExample: adzer mend mill.adzer 'by the canal' · adzer mend mill.adzer --all variable-rate"
+    help="Apply the fixes that findings offer.\n\nExample: `adzer mend mill.adzer 'by the canal'` · `adzer mend mill.adzer --all variable-rate`"
 )
 def mend(
     job: JobFile,
@@ -248,10 +248,10 @@ def mend(
     all_: Annotated[
         str | None,
         typer.Option(
-            "--all", help="All findings of this code (`adzer route --json`), even where somebody has answered; else those where nobody has."
+            "--all", help="All findings of this code (`adzer route --json`), even those that contradict an answer."
         ),
     ] = None,
-    dry: Annotated[bool, typer.Option("--dry-run", help="Only show what would be mended.")] = False,
+    dry: Annotated[bool, typer.Option("--dry-run", help="Only show what it would change.")] = False,
     json_: Json = False,
 ) -> None:
     from ..core import journal
@@ -269,15 +269,15 @@ def mend(
                     continue
                 declared = sorted(name for name in fix.answers if _declared(each.route, fix.stage, name))
                 if declared and all_ is None:
-                    said = f"{fix.stage}.{declared[0]} was answered by somebody, and stays; --all {finding.code} mends it all the same"
+                    said = f"{fix.stage}.{declared[0]} has an answer, which stays. --all {finding.code} applies the fix all the same"
                 elif any(getattr(getattr(route, fix.stage), n) != getattr(getattr(each.route, fix.stage), n) for n in fix.answers):
-                    said = "another mend of this shot answers it already"
+                    said = "another finding of this shot answers it already"
                 else:
                     mended = route.mended(fix)
                     said, route = journal.change_text(difference(route, mended)), mended
                     made.append({"shot": each.name, "code": finding.code, "mend": fix.label, "change": said})
                     continue
-                say(f"{each.name}: not mended: {fix.label}: {said}.")
+                say(f"{each.name}: not fixed: {fix.label}: {said}.")
             if route != each.route:
                 pairs.append((each, route))
         if pairs and not dry:
@@ -288,9 +288,9 @@ def mend(
     for row in made:
         print(f"{row['shot']}: {row['mend']} ({row['change']})")
     if made and dry:
-        print(f"{len(made)} would be mended; without --dry-run they are.")
+        print(f"{len(made)} findings. Without --dry-run their fixes are applied.")
     if not made:
-        say("There is nothing that a mend is offered for.")
+        say("No finding offers a fix.")
 
 
 def _declared(route: Route, stage: str, field: str) -> bool:

@@ -216,7 +216,7 @@ def stitch(
     rig: Annotated[str | None, typer.Option(help="A rig card, by name or file; calibrated on this shot if left out.")] = None,
     distance: Annotated[float | None, typer.Option(min=0.1, help="Metres at which the two lenses meet; far away if left out.")] = None,
     base: Base = None,
-    size: Annotated[str | None, typer.Option(help="Delivered raster, twice as wide as high; as much as was recorded if left out.")] = None,
+    size: Annotated[str | None, typer.Option(help="Delivered frame size, twice as wide as high; as much as was recorded if left out.")] = None,
     across: Across = None, law: Law = None,
     blend: Annotated[float, typer.Option(min=1, max=20, help="Degrees over which one lens passes into the other.")] = 3.0,
     close: Annotated[bool, typer.Option("--close/--no-close", help="Bring together what stands apart where they meet.")] = True,
@@ -275,7 +275,7 @@ def eyes(
     pin: Annotated[str | None, typer.Option(help="x,y of a thing in the first file's pixels that is to lie on the screen.")] = None,
     card: Annotated[str | None, making.A_CARD] = None,
     out: Annotated[Path | None, making.A_MASTER] = None,
-    size: Annotated[str | None, typer.Option(help="Largest delivered raster of both; the card's if left out.")] = None,
+    size: Annotated[str | None, typer.Option(help="Largest frame size of both; the card's if left out.")] = None,
     across: options.Across = None, over: options.Over = None, json_: Json = False,
 ) -> None:  # fmt: skip
     from ..core.join.eyes import answers

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from ..core.route import Route
 
 def fitting(context: typer.Context, option: typer.CallbackParam, value: Any) -> Any:
-    """Refuses before any footage is read: a card that there is none of, a name that is taken, or one that does not end as the card's files do."""
+    """Refuses an unknown card, a name that is taken or one with another ending, before any footage is read."""
     if value is None or context.resilient_parsing:
         return value
     from ..core import cards
@@ -40,9 +40,9 @@ A_CARD = typer.Option(help="A delivery card; `adzer cards deliveries` lists them
 A_MASTER = typer.Option(help="The master's name; its ending must be the card's container.", callback=fitting)
 Card = Annotated[str, A_CARD]
 Out = Annotated[Path, A_MASTER]
-Size = Annotated[str | None, typer.Option(help="Largest delivered raster in pixels, e.g. 1920x1080; the card's if left out.")]
+Size = Annotated[str | None, typer.Option(help="Largest frame size in pixels, e.g. 1920x1080; the card's if left out.")]
 Rate = Annotated[
-    str | None, typer.Option(help="Make the frames even at this rate, frames a second, e.g. 25 or 24000/1001; as recorded if left out.")
+    str | None, typer.Option(help="Constant frame rate of the master, e.g. 25 or 24000/1001; as recorded if left out.")
 ]
 
 

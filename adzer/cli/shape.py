@@ -25,7 +25,7 @@ def reframe(
     file: Recording,
     card: making.Card,
     out: making.Out,
-    size: Annotated[str, typer.Option(help="Delivered raster in pixels, 16x16 to 16384x16384, e.g. 1920x1080.")],
+    size: Annotated[str, typer.Option(help="Delivered frame size in pixels, 16x16 to 16384x16384, e.g. 1920x1080.")],
     view: Annotated[str | None, typer.Option(help='"heading,tilt,roll,fov" in degrees: tilt −90 to 90; fov is how much it shows across.')] = None,
     laid: Annotated[
         Literal["straight", "conformal", "compromise", "equidistant", "planet"] | None,

@@ -67,7 +67,7 @@ def sim_shoot(
     camera: Annotated[str, typer.Argument(help="The camera's name; `adzer sim cameras` lists them.")],
     out: Annotated[Path, typer.Option(help="The clip; of a body that records sensor values, a folder of frames.")],
     frames: Annotated[int, typer.Option(min=1, max=100_000, help="How many.")] = 50,
-    size: Annotated[str | None, typer.Option(help="Raster in pixels, e.g. 720x540; the camera's own if left out.")] = None,
+    size: Annotated[str | None, typer.Option(help="Frame size in pixels, e.g. 720x540; the camera's own if left out.")] = None,
     samples: Annotated[int, typer.Option(min=1, max=8, help="Rays a pixel, each way.")] = 2,
     stops: Annotated[float, typer.Option(min=-8, max=8, help="Brighter by so many stops than it would be exposed.")] = 0.0,
     body: Annotated[
@@ -154,7 +154,7 @@ def sim_pair(
     kind: Annotated[Literal["lenses", "eyes"], typer.Argument(help="Two lenses back to back, or two eyes.")],
     folder: Annotated[Path, typer.Argument(help="Where the two files go; made if it is not there.")],
     frames: Annotated[int, typer.Option(min=1, max=100_000, help="How many of each.")] = 10,
-    size: Annotated[str | None, typer.Option(help="Raster of each in pixels, square for lenses; the camera's own if left out.")] = None,
+    size: Annotated[str | None, typer.Option(help="Frame size of each in pixels, square for lenses; the camera's own if left out.")] = None,
     apart: Annotated[float | None, typer.Option(min=0, max=2, help="Metres between them; 0.03 for lenses, 0.065 for eyes if left out.")] = None,
     heading: Annotated[float, typer.Option(min=-10, max=10, help="Degrees that the second looks to the right.")] = 0.0,
     tilt: Annotated[float, typer.Option(min=-10, max=10, help="Degrees that it looks up.")] = 0.0,

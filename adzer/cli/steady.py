@@ -88,7 +88,7 @@ def shake(
             walked = walk(shot)
             found = found_of(walked["steady"].before, walked.draft, walked.route.steady, held.found(facts.fingerprint))
             if found is None:
-                mention(f"{shot.name}: neither a flat picture nor a sphere, or of lenses that nobody has matched. Its motion is not measured.")
+                mention(f"{shot.name}: neither a flat picture nor a sphere, or of lenses that were not matched. Its motion is not measured.")
                 continue
             rows.append({"shot": shot.name, **records.to_plain(found)})
             if not json_:

@@ -18,7 +18,7 @@ class Level(StrEnum):
 
 
 class Fix(msgspec.Struct, frozen=True):
-    """A mend that can be applied: ``answers`` to ``stage``'s settings, each by its name."""
+    """A fix that can be applied: ``answers`` to ``stage``'s settings, each by its name."""
 
     label: str
     stage: str

@@ -41,17 +41,17 @@ MEANS = {
     "read.applied": "a transform that has been applied already, whatever the camera's curve was",
     "join.black": "added to the second's red, green and blue after the gain", "develop.kelvin": "of the light that was white",
     "develop.tint": "of that light, 0.001 Duv, greener is positive", "develop.neutral": "red, green and blue of a white patch, the largest 1",
-    "develop.colour": "how much noise is taken off colour; none: as off luma", "steady.eases": "is the budget spent only where the moves need it?",
+    "develop.colour": "how far colour is denoised; none: as far as luma", "steady.eases": "is the budget spent only where the moves need it?",
     "steady.grows": "does what is locked keep its size, too?", "steady.level": "how much of a ride's leaning is taken away",
-    "steady.method": "off: as it was held; hold: as on a tripod; drift: without what is faster than the cut; path: on an even way; level: a sphere "
-    "stands level; lock: what is marked keeps its place",
-    "steady.light": "by how many stops each frame is made brighter, as solved", "shape.squeeze": "how much the lens squeezed, 1/4 to 4; 1 is none",
+    "steady.method": "hold: as on a tripod; drift: only slow movement stays; path: a smooth path; level: a level sphere; lock: a thing keeps its "
+    "place",
+    "steady.light": "by how many stops each frame is made brighter, as solved", "shape.squeeze": "by how much the lens squeezed; 1 is none",
     "shape.focus": "metres at which the lens was focused", "shape.lengths": "things of known width and height, as they were marked",
     "shape.marks": "round things, as they were marked", "shape.bend": "the polynomial by which a round lens draws",
     "shape.school": "is the squeeze undone by a lower or by a wider picture?", "colour.exposure": "stops brighter",
     "colour.kelvin": "of the light that is to become neutral; 6504 leaves it", "colour.tint": "of that light; 0 leaves it",
     "colour.saturation": "times as strong", "colour.whites": "what happens above white", "colour.adaptation": "how white is adapted",
-    "deliver.exact": "is the raster that of the file itself, whatever lies in it?",
+    "deliver.exact": "is it the size of the file itself, whatever lies in it?",
     "deliver.raster": "largest width and height, instead of the card's",
 }  # fmt: skip
 

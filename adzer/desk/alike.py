@@ -1,4 +1,4 @@
-"""Answers for many shots, where what they go by has to be measured on each: how it is held, how much noise is its own, how its lenses stand. Each
+"""Answers for many shots that go by a measurement of each: how it is stabilised, how noisy it is, how its lenses stand. Each
 is measured if nobody has, solved for itself, and all are kept as one edit."""
 
 from __future__ import annotations
@@ -94,7 +94,7 @@ class Alike(QObject):
         self.desk.worker.chore(chore, (shot.facts, shot.route, self.desk.seen(shot)), over)
 
     def _join(self, shot: Shot) -> None:
-        """Two lenses, as they stand to each other on this very shot, unless that is known."""
+        """Two lenses, calibrated on this very shot, unless they are already."""
 
         def use(found: rig.Rigged | None) -> None:
             stand = rig.answers(found) if found is not None else {}
@@ -132,7 +132,7 @@ class Alike(QObject):
             return
         rows = self.desk.moved_rows(shot)
         if rows is None:
-            self._over(f"{shot.name} is of lenses that nobody has matched")
+            self._over(f"{shot.name} is of lenses that were not matched")
             return
         self._solving = True
         answers = self._answers | ({"method": self._suiting(shot)} if self._answers.get("method") == "suits" else {})
@@ -148,8 +148,7 @@ class Alike(QObject):
         self.desk.worker.chore("steady", (rows, shot.facts, route, self.desk.seen(shot)), come)
 
     def _suiting(self, shot: Shot) -> str:
-        """A sphere stands level; a flat picture that goes nowhere stands as on a tripod, one that goes evenly keeps its way, and any other only
-        its slow drift."""
+        """``level`` for a sphere; ``hold`` for a static camera, ``path`` for one that pans evenly, else ``drift``."""
         walked = self.desk.walk(shot)
         found = found_of(walked["steady"].before, walked.draft, walked.route.steady, self.desk.found(shot))
         if not isinstance(found, Shake):

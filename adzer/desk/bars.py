@@ -1,4 +1,4 @@
-"""The bar at the top of the window, and the line at its foot that says what to do next."""
+"""The bar at the top of the window, and the line at its bottom that says what to do next."""
 
 from __future__ import annotations
 
@@ -101,7 +101,7 @@ class TopBar(QWidget):
 
 
 class NextLine(QWidget):
-    """The finding in hand, with what mends it; below the Board, and what was said last."""
+    """The finding in hand, with its fix; below the Board, and what was said last."""
 
     def __init__(self, desk: Desk) -> None:
         super().__init__()

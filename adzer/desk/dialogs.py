@@ -17,7 +17,7 @@ from .widgets.questions import act
 
 
 class Sheet(QDialog):
-    """A frameless sheet with a title and buttons at its foot."""
+    """A frameless sheet with a title and buttons at its bottom."""
 
     def __init__(self, title: str, parent: QWidget, width: int = 560) -> None:
         super().__init__(parent, Qt.WindowType.Dialog | Qt.WindowType.FramelessWindowHint)

@@ -85,7 +85,7 @@ class Desk(Shown):
         self.record(lambda: self.job.decide(shot, shot.route.mended(fix), f"{shot.name}: {fix.label}"), (shot.id,))
 
     def alike(self, shot: Shot, finding: Finding) -> list[Shot]:
-        """Other shots that have the same finding, whose mend is the same."""
+        """Other shots that have the same finding, whose fix is the same."""
         fix = finding.fix
         if fix is None:
             return []
@@ -96,7 +96,7 @@ class Desk(Shown):
         return [s for s in self.shots if s.id != shot.id and any(same(f) for f in self._said.get(s.id, ()))]
 
     def mend_all(self, shot: Shot, finding: Finding) -> None:
-        """A mend for a shot and for all that have the same finding, as one edit."""
+        """A fix for a shot and for all that have the same finding, as one edit."""
         if (fix := finding.fix) is not None:
             pairs = [(s, s.route.mended(fix)) for s in (shot, *self.alike(shot, finding))]
             words = f"{fix.label}, {len(pairs)} shots"
@@ -313,7 +313,7 @@ class Desk(Shown):
         return count
 
     def _enqueue(self, shot: Shot) -> tuple[int, list[str]]:
-        """One shot's; how many were queued, and what is to be said of the rest."""
+        """One shot's; how many were queued, and why the others were not."""
         if (seen := self.seen(shot)) is not None and seen.fingerprint != shot.facts.fingerprint:
             self.relook.emit(shot.id)
             return 0, [f"{shot.name} was measured on its proxy; its master is looked at first. Queue it again in a moment."]

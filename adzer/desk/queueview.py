@@ -106,7 +106,7 @@ class SlipRow(QWidget):
         painter.setPen(p.quiet)
         at = time.strftime("%H:%M", time.localtime(s.at))
         late = (
-            "; changed since, this slip keeps what it was"
+            "; changed since, this render keeps what it was"
             if self._touched() and s.state in ("waiting", "rendering")
             else ""
         )
@@ -178,7 +178,7 @@ class QueueView(QWidget):
         desk.worker.pictured.connect(self._pictured)
         self.run = act("Run the queue", desk.run_queue)
         self.empty = QLabel(
-            "Nothing is queued. Unfold a shot's Deliver cell and queue it there; slips are frozen as they are then."
+            "Nothing is queued. Unfold a shot's Deliver cell and queue it there; renders are frozen as they are then."
         )
         self.empty.setObjectName("quiet")
         self.empty.setAlignment(Qt.AlignmentFlag.AlignCenter)

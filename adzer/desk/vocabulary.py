@@ -29,7 +29,7 @@ ALSO = {
     "choose all shown rows": "select all",
     "same answers for all shots of this camera": "copy paste settings apply attributes",
     "stabilise: hold the chosen shots, each by what suits it": "stabilize shake warp smooth steady",
-    "denoise: take noise off the chosen shots, each by its own": "noise reduction grain clean",
+    "denoise the chosen shots, each by its own noise": "noise reduction grain clean",
     "make spheres of the chosen shots: match, stitch, level, deliver": "360 vr stitch equirectangular",
     "make flat views of the chosen shots, straight from what was recorded": "360 reframe vr",
     "relink masters and proxies from a folder": "missing offline reconnect locate media",

@@ -176,7 +176,7 @@ class Window(QMainWindow):
               if kind != "chapters"),
             Action("same answers for all shots of this camera", ("C",), shots, desk.same_for_camera),
             Action("stabilise: hold the chosen shots, each by what suits it", (), shots, self.many.stabilise),
-            Action("denoise: take noise off the chosen shots, each by its own", (), shots, self.many.denoise),
+            Action("denoise the chosen shots, each by its own noise", (), shots, self.many.denoise),
             Action("make spheres of the chosen shots: match, stitch, level, deliver", (), shots, self.many.make_spheres),
             Action("make flat views of the chosen shots, straight from what was recorded", (), shots, self.many.make_flat_views),
             Action("make a proxy, half size", ("P",), shots, lambda: self.reading.make_copies("proxy", "half")),
@@ -432,7 +432,7 @@ class Window(QMainWindow):
                 self.row.update()
 
     def say(self, text: str) -> None:
-        """A sentence over the foot of the window, long enough to be read."""
+        """A sentence near the bottom of the window, long enough to be read."""
         self.note.setText(text)
         self.note.setStyleSheet(
             f"background: {theme.p.chosen.name()}; color: {theme.p.chosen_ink.name()}; padding: 9px 14px; border-radius: 4px;"
@@ -461,7 +461,7 @@ class Window(QMainWindow):
         box.open()
 
     def _next_finding(self) -> None:
-        """From anywhere: the Board's line at the foot shows it, and its mend."""
+        """From anywhere: the line below the Board shows it, and its fix."""
         here = self.place == "board"
         self._fold_to_board()
         if here:

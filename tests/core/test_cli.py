@@ -165,9 +165,12 @@ def test_a_card_comes_home_by_command(tmp_path):
     assert adzer("proxy", str(job), "--shot", "V0004", "--size", "quarter").returncode == 0
     refused = adzer("proxy", str(job), "--shot", "A001")
     assert refused.returncode == 1 and "developed" in refused.stderr
-    found = adzer("relink", str(job), outcome["destinations"][1], "--json")
-    states = [m["state"] for m in json.loads(found.stdout)["matches"]]
-    assert states.count("matched") == len(states), found.stdout
+    for there, state in ((True, "linked"), (False, "matched")):  # a copy elsewhere is of use only where the first is gone
+        if not there:
+            (tmp_path / "a").rename(tmp_path / "gone")
+        found = adzer("relink", str(job), outcome["destinations"][1], "--json")
+        assert {m["state"] for m in json.loads(found.stdout)["matches"]} == {state}, found.stdout
+    (tmp_path / "gone").rename(tmp_path / "a")
     shown = adzer("rename", str(job), "mill {n:2}")
     assert "V0004 → mill" in shown.stdout
     assert adzer("rename", str(job), "mill {n:2}", "--do").returncode == 0

@@ -65,7 +65,7 @@ def test_the_second_lens_is_found_where_it_was_held_and_as_dark_as_it_was(leanin
 
 
 def test_two_lenses_are_asked_about_once_and_offered_what_they_are(leaning):
-    """Not two eyes first, and no second question about eyes; one mend settles it."""
+    """Not two eyes first, and no second question about eyes; one fix settles it."""
     facts, seen = read_file(leaning[0][0], rear=leaning[0][1])
     asked = [f for f in walk(Route(), facts, seen)["read"].findings if f.level.weight == 2 or f.code.startswith(("projection", "eyes"))]
     assert [f.code for f in asked] == ["two-pictures"] and asked[0].fix.answers == {"projection": "fisheye", "eyes": "one"}

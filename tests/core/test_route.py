@@ -1,4 +1,4 @@
-"""Routes: type errors are found before anything is rendered, and each has its mend."""
+"""Routes: type errors are found before anything is rendered, and each has its fix."""
 
 from __future__ import annotations
 

@@ -320,7 +320,7 @@ def test_a_mend_contradicts_nobody_and_is_shown_first(tmp_path, small_clip):
         assert job.shots()[0].route == Route()
     assert adzer("answer", path, "read.timing=even", "read.even_rate=10").returncode == 0
     done = adzer("mend", path)
-    assert "was answered by somebody" in done.stderr and "--all rate-differs" in done.stderr and not done.stdout
+    assert "has an answer, which stays" in done.stderr and "--all rate-differs" in done.stderr and not done.stdout
     with Job.open(path) as job:
         assert job.shots()[0].route.read.even_rate == 10
     assert adzer("mend", path, "--all", "rate-differs").stdout.startswith("uneven: Keep its speed at 25")

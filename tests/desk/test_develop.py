@@ -68,7 +68,7 @@ def test_values_are_balanced_looked_at_and_healed(window, bench):
 
 def test_it_is_cleaned_by_what_was_measured(window, bench):
     desk = window.desk
-    assert "Nobody has measured" in bench.noise_card.reason
+    assert "not measured" in bench.noise_card.reason
     bench.much.choose("best")
     assert desk.shot.route.develop.clean is None and "measured first" in window.note.text()
     bench.measuring.start()
@@ -112,7 +112,7 @@ def test_it_is_cleaned_by_what_was_measured(window, bench):
     assert desk.shot.route.develop.smooth is None and desk.shot.route.develop.clean == settings.clean
     desk.select(0)  # another shot: pictures, not values
     assert wait(lambda: window.bench.picture.after is not None, settle=0.2)
-    assert all(card.isHidden() for card in bench.of_values) and "Nobody has measured" in bench.noise_card.reason
+    assert all(card.isHidden() for card in bench.of_values) and "not measured" in bench.noise_card.reason
     desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "sails, close"))
     desk.fill_down()
     assert desk.shot.route.develop.noise is None

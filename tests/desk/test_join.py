@@ -46,7 +46,7 @@ def test_two_lenses_are_matched_with_one_click(window, tmp_path):
     route = Route().with_("read", projection="fisheye").with_("shape", across=200.0, view={"keys": [{"heading": 90, "fov": 100}]})
     desk.record(lambda: desk.job.add_shot(facts, "court", "lens pair", route, seen=seen), None)
     desk.select(len(desk.shots) - 1)
-    assert not lenses.stand.isHidden() and bench.quiet.isHidden() and "Nobody has measured" in lenses.stand.reason
+    assert not lenses.stand.isHidden() and bench.quiet.isHidden() and "not measured" in lenses.stand.reason
     lenses.across._move(180.0)
     assert "do not overlap" in lenses.sees.reason
     lenses.across._move(200.0)
@@ -144,7 +144,7 @@ def test_another_eye_and_its_clock_are_put_in_step(window, tmp_path):
     desk.select(len(desk.shots) - 1)
     desk.unfold("join")
     bench = window.bench.bench
-    assert not bench.step.isHidden() and "Nobody has measured" in bench.step.reason
+    assert not bench.step.isHidden() and "not measured" in bench.step.reason
     assert "2.mov" in bench.quiet.reason and "nothing to join" not in bench.quiet.reason
     bench.step.listen.click()
     assert bench.step.listen.text() == "Listening…" and not bench.step.listen.isEnabled()
@@ -178,7 +178,7 @@ def test_eyes_are_measured_looked_at_and_laid_out(window, qtbot, tmp_path):
     desk.select(len(desk.shots) - 1)
     desk.unfold("join")
     pair = window.bench.bench.pair
-    assert window.bench.bench.quiet.isHidden() and "Nobody has looked" in pair.which.reason
+    assert window.bench.bench.quiet.isHidden() and "not measured" in pair.which.reason
     pair.laid.chosen.emit("beside")
     assert desk.walk(desk.shot).stopped.code == "eyes-unknown"
     pair.button.click()

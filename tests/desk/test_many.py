@@ -107,7 +107,7 @@ def test_spheres_and_flat_views_of_all_chosen(window):
     names = [s.name for s in desk.shots]
     assert wait(lambda: window.reading.waiting == 0 and not desk.worker.busy, settle=0.2)
     (sphere,) = [s for s in desk.shots if s.name == "all round"]
-    assert desk.walk(sphere)["read"].after.projection == "flat", "nobody has said what it is"
+    assert desk.walk(sphere)["read"].after.projection == "flat", "not declared yet"
     _chosen(window, *names)
     window.many.make_flat_views()
     viewed = [s.name for s in desk.shots if s.route.shape.view is not None]

@@ -35,12 +35,12 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     monkeypatch.setattr(passes, "SPAN", 20)
     desk.unfold("steady")
     bench = window.bench.bench
-    assert "Nobody has measured" in bench.card.reason and bench.lines.isHidden() and cell(desk, shot, "steady").first == ""
+    assert "not measured" in bench.card.reason and bench.lines.isHidden() and cell(desk, shot, "steady").first == ""
     bench.button.click()
     assert going.waits(shot) and bench.button.text() == "Stop" and "frame 0 of" in bench.card.reason
     assert wait(lambda: len(analysing.missing(desk.job, "motion", shot.facts)) < len(passes.spans(shot.facts.frames)), settle=0)
     bench.button.click()
-    assert going.running is None and not going.says() and "Nobody has measured" in bench.card.reason
+    assert going.running is None and not going.says() and "not measured" in bench.card.reason
     assert wait(lambda: not desk.worker.busy, settle=0.2)  # the span under way is kept, too, and nothing more is asked
     left = analysing.missing(desk.job, "motion", shot.facts)
     assert 0 < len(left) < len(passes.spans(shot.facts.frames)) and shaken(desk.found(shot)) is None
@@ -66,7 +66,7 @@ def test_a_shake_is_measured_stopped_and_gone_on_with(window, monkeypatch):
     sphere = next(i for i, s in enumerate(desk.shots) if s.name == "all round")
     desk.select(sphere)
     desk.answer("read", projection="equirectangular", turn=90)
-    assert bench.button.isHidden() and "nobody has matched" in bench.card.reason
+    assert bench.button.isHidden() and "were not matched" in bench.card.reason
     desk.undo()
 
 

@@ -63,7 +63,7 @@ def key(window, qtbot, code, modifier=Qt.KeyboardModifier.NoModifier):
 
 
 def test_from_the_first_look_to_two_checked_masters(window):
-    """The whole way: mend the finding, go through the benches, queue, watch, find the files."""
+    """The whole way: fix the finding, go through the benches, queue, watch, find the files."""
     desk = window.desk
     finding = window.next.shown[1]
     assert finding.code == "log-tagged-display" and finding.level is Level.WARN
@@ -306,7 +306,7 @@ def test_the_fields_words_find_what_is_done_and_where(window):
         assert box.list.item(0).data(Qt.ItemDataRole.UserRole) is not None, word
     box.line.setText("export")
     assert box.list.item(0).text().startswith("queue the chosen deliveries")
-    box.line.setText("nobody says this")
+    box.line.setText("no such word")
     box._do()
     assert box.isVisible() and "Nothing is called so" in box.list.item(0).text()
     assert set(ALSO) <= {a.words for a in window.actions_}, "each is of an action that is there"
@@ -426,7 +426,7 @@ def test_painting_thousands_of_times_is_sound(window):
 
 
 def test_a_mend_is_offered_for_all_shots_that_it_fits(window):
-    """Three takes of one recording have the same finding; one key mends them all, as one edit."""
+    """Three takes of one recording have the same finding; one key fixes them all, as one edit."""
     desk = window.desk
     desk.select(next(i for i, s in enumerate(desk.shots) if s.name == "by the canal"))
     for start in (20, 60):

@@ -110,7 +110,7 @@ def films(found: grouping.Sorted, say: Say) -> list[FileFacts]:
         names = ", ".join(f.name for f in single[:3]) + (f" and {len(single) - 3} more" if len(single) > 3 else "")
         say(
             f"{names}: {'a single picture is' if len(single) == 1 else 'single pictures are'} no moving shot. {grouping.MANY} or more, numbered in "
-            "one folder, are a sequence; one can be laid over a shot on Deliver, or cover the foot of a sphere on Join."
+            "one folder, are a sequence. Deliver can put one over a shot."
         )
     left = []
     for path in found.others:  # a recording may have any ending; what is none lay there for another reason

@@ -110,7 +110,7 @@ def card_of(found: Rigged | JoinSettings, title: str, variant: str = "", base: f
     light = found.light if isinstance(found, Rigged) else found
     base = base or (None if isinstance(found, Rigged) else found.base)
     if found.lenses is None or found.error is None:
-        raise AdzerError("Nobody has measured these lenses; there is nothing to keep. Measure them first.")
+        raise AdzerError("These lenses were not measured; there is nothing to keep. Measure them first.")
     whole = found.whole if isinstance(found, JoinSettings) else found.law.error if found.law is not None else None
     return RigCard(
         title, found.lenses, found.turn, light.gain, found.error, light.black, light.falls, base, variant=variant, readout=readout, whole=whole

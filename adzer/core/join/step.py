@@ -170,7 +170,7 @@ def _eyes(picture: Picture, settings: JoinSettings, context: Context) -> StepRes
         disc = next(((d.x - x, d.y - y, d.radius) for d in discs if x <= d.x < x + w and y <= d.y < y + h), None)
         eyes[e] = Eye(own or held, region, turned.get(e), light if n else None, disc)  # type: ignore[arg-type]
     if settings.align is None:
-        text = "Nobody has measured whether both eyes lie in line: what one holds higher than the other strains. Let Join, or adzer eyes, do it."
+        text = "It was not measured whether both eyes lie in line: what one holds higher than the other strains. Let Join, or adzer eyes, do it."
         findings.append(Finding(Level.NOTE, "eyes-not-in-line", text, "join"))
     elif settings.align is not None and settings.align.rest is not None and settings.align.rest > 3 * UNMEASURED:
         text = f"Brought in line, one eye still holds things up to {settings.align.rest:.1f} pixels of 1920 higher than the other."

@@ -340,7 +340,7 @@ def matroska_cut(path: Path) -> bool:
 
 
 def say_square(path: Path) -> None:
-    """Mends, in place, a Matroska file that says its display size were in no known unit (DisplayUnit 0x54B2): it is in pixels."""
+    """Corrects, in place, a Matroska file that says its display size were in no known unit (DisplayUnit 0x54B2): it is in pixels."""
     with path.open("r+b") as file:
         data = file.read(1 << 20)
         for number, _, body, end in _elements(data, 0, len(data)):

@@ -1,4 +1,4 @@
-"""What Read has to say about a recording: contradictions, losses and traps, each with the way to mend it."""
+"""What Read has to say about a recording: contradictions, losses and traps, each with its fix."""
 
 from __future__ import annotations
 
@@ -104,8 +104,7 @@ def _master(say: _Saying, facts: FileFacts, settings: ReadSettings) -> None:
             "answers stay.")  # fmt: skip
     elif settings.master is None and called_proxy(facts.path):
         say(Level.WARN, "proxy-asked",
-            f"{facts.name} is named like a proxy, and no master belongs to it: what is delivered would be made of "
-            f"{facts.raster[0]}×{facts.raster[1]} pixels. Is its master still to come?",
+            f"{facts.name} is named like a proxy, and no master belongs to it. Is its master still to come? Else it is delivered as it is.",
             Fix("It is a proxy: wait for its master", "read", {"master": "to come"}))  # fmt: skip
 
 

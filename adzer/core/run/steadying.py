@@ -141,7 +141,7 @@ def _held_flat(rows: NDArray[np.float32], facts: FileFacts, route: Route, seen: 
     s, rate, turn = route.steady, float(facts.rate or 25), turn_of(facts, route.read)
     walked = walk(route, facts, seen)
     if not is_flat(walked["steady"].before, walked.draft):
-        raise AdzerError(f"{facts.name} is of round lenses that nobody has matched at Join, a flat pair, or a sphere on its side: it cannot be held.")
+        raise AdzerError(f"{facts.name} is of round lenses that were not matched on Join, a flat pair, or a sphere on its side: it cannot be held.")
     if s.method == "level":
         raise AdzerError(f"{facts.name} is a flat picture: only a sphere can stand level. Hold it, or lay it on an even way.")
     path, pane, needs = upright_path(rows, turn, s.aspect), pane_of(s, facts, turn), 0.0

@@ -52,7 +52,7 @@ def load(path: Path) -> Rates:
         raise UnreadableError(f"{path} holds {len(columns)} rows; at least {LEAST} are needed to put it in step.")
     bad = np.flatnonzero(~np.isfinite(columns).all(axis=1))
     if len(bad):
-        raise UnreadableError(f"{path}: row {bad[0] + 1} holds something that is not a number. Mend or remove it.")
+        raise UnreadableError(f"{path}: row {bad[0] + 1} holds something that is not a number. Correct or remove it.")
     back = np.flatnonzero(np.diff(columns[:, 0]) <= 0)
     if len(back):
         raise UnreadableError(f"{path}: time does not go on from row {back[0] + 1} to {back[0] + 2}. Rows have to rise in time.")

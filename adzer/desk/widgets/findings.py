@@ -1,4 +1,4 @@
-"""What the unfolded stage has to say, above its questions: mark, sentence, and the mend as a button."""
+"""What the unfolded stage has to say, above its questions: mark, sentence, and the fix as a button."""
 
 from __future__ import annotations
 

@@ -120,7 +120,7 @@ class ColourBench(StageBench):
         seen = self._levels(shot, walked)
         if seen is None:
             developed = "Of sensor values it is told on Develop how much is full, and what is made of it."
-            self.whites_card.say(developed if walked.draft.top is not None else "Nobody has looked at its levels yet.")
+            self.whites_card.say(developed if walked.draft.top is not None else "Its levels were not measured yet.")
             self.stops.show_bars([])
         else:
             signals, shares = bin_centres(), np.array(seen.levels.brightest)

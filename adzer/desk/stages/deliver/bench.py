@@ -132,7 +132,7 @@ class DeliverBench(StageBench):
         self.raster.chosen.connect(lambda v: self.desk.answer("deliver", raster=v))
         self.exact = Choice([("fitted into it", False), ("exactly so", True)])
         self.exact.chosen.connect(lambda v: self.desk.answer("deliver", exact=v))
-        self.raster_card = Question("What raster is worth it?", self.raster, self.exact)
+        self.raster_card = Question("Which frame size is worth it?", self.raster, self.exact)
         self.over_card = Over(self.desk)
         self.questions = [self.where_card, self.raster_card, self.over_card, self.size_card, self.why_card, self.queue_card]
         self.frames = Frames("What leaves, to scale", 5)
@@ -216,7 +216,7 @@ class DeliverBench(StageBench):
         self.raster_card.say(
             f"{held:.2f} recorded pixels lie behind each of the {w}×{h} in {card.title}."
             + (f" No more than {int(w * held) // 2 * 2}×{int(h * held) // 2 * 2} was recorded." if held < 1 else ""),
-            "Some places give a larger raster more bits, so that others deliver more pixels than were recorded.",
+            "Some places give a larger frame more bits, so that others deliver more pixels than were recorded.",
         )
 
     def _say_queue(self, shot: Shot, walked: Walk, chosen: list[str]) -> None:
@@ -237,5 +237,5 @@ class DeliverBench(StageBench):
         if self.desk.open_slips(shot):
             others = f"{len(self.desk.open_slips(shot))} already queued as it was."
             if self.desk.changed_since_queued(shot):
-                others = "Queued before your last change: that slip keeps what it was. Queue again for the new answers."
+                others = "Queued before your last change: that render keeps what it was. Queue again for the new answers."
         self.queue_card.say(text, others)

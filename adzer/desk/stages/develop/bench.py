@@ -354,7 +354,7 @@ class DevelopBench(StageBench):
         self.smoother.setVisible(held is not None and bool(s.clean))
         self.smoother.set_value("tone" if s.smooth is not None or self._toning == shot.id else None)
         if held is None:
-            self.noise_card.say("Nobody has measured it. Some frames are laid over their neighbours, where they differ by noise alone.")
+            self.noise_card.say("It was not measured yet. Some frames are laid over their neighbours, where they differ by noise alone.")
             self.by_level.show_seen(None, None, 0.0)
             self.off.show_taken((), None)
             return
@@ -424,7 +424,7 @@ class DevelopBench(StageBench):
         self.gone.set_value(s.highlights or "neutral")
         self.looking.button.setVisible(held is None)
         if held is None:
-            self.gone_card.say("Nobody has looked at its values.")
+            self.gone_card.say("Its values were not measured yet.")
         else:
             what = measure.words(held)
             what = f"{what[:1].upper()}{what[1:]}. {measure.next_time(held)}"

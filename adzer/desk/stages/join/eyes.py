@@ -177,7 +177,7 @@ class Pair:
         self.looking.ask()
         self.first.set_value(picture.first)
         if found is None:
-            self.which.say("Nobody has looked." if picture.first is None else f"The {picture.first} one is first, as was said or tagged.")
+            self.which.say("They were not measured yet." if picture.first is None else f"The {picture.first} one is first, as was said or tagged.")
         else:
             measured = {"first": "left", "second": "right"}.get(found.which.left or "")
             other = " That is not what was said!" if measured and picture.first and measured != picture.first else ""

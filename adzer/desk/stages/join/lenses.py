@@ -226,7 +226,7 @@ class Lenses:
 
     def _say_stand(self, settings: JoinSettings, found: Rigged | None) -> None:
         if settings.error is None:
-            self.stand.say("Nobody has measured it: they are taken as exactly back to back, and alike in light. No pair is.")
+            self.stand.say("It was not measured: they are taken as exactly back to back, and alike in light. No pair is.")
             return
         heading, tilt, roll = (f"{v:+.2f}°".replace("-", "−") for v in settings.turn)
         red, green, blue = (f"{g:.2f}" for g in settings.gain)

@@ -128,7 +128,7 @@ class StepCard(Question):
             self.say(f"What was measured of {name} cannot be read any more. Measure it again.")
             return
         if found is None:
-            self.say(f"Nobody has measured how {name} lies against this one.")
+            self.say(f"It was not measured how {name} lies against this one.")
             return
         if found.offset is None or found.uncertainty is None:
             self.say(f"It cannot be told of {name}. {' '.join(found.says.values())}", "A clap that both see and hear settles it.")

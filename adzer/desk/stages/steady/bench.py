@@ -436,10 +436,10 @@ class SteadyBench(StageBench):
         elif runs:
             self.card.say(f"Following its corners: {self.analysing.says() or 'others are measured first'}. What is done is kept.")
         elif result.wants:
-            self.card.say("Nobody has measured it. Every frame is decoded once; it can be stopped, and goes on from there.")
+            self.card.say("It was not measured yet. Every frame is decoded once; it can be stopped, and goes on from there.")
         else:
             self.card.say(
-                "It is of two round lenses that nobody has matched yet (Join does), a sphere on its side, or what Read cannot name: say there what "
+                "It is of two round lenses that were not matched yet (Join does), a sphere on its side, or what Read cannot name: say there what "
                 "it is. It is left as it was."
             )  # fmt: skip
 

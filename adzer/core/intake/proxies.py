@@ -13,12 +13,13 @@ from ..compile import Order, freeze_copy
 from ..errors import AdzerError, UnreadableError
 from ..job import Job, Part, Shot, Slip
 from ..media import probe
+from ..media.filenames import called_proxy
 from ..media.probe import FileFacts
 from ..read import baked
 from ..read.step import assumed_samples
 from ..route import Route, Walk
 from .group import gather
-from .relink import Match, relink
+from .relink import ALIKE, Match, likeness, relink
 from .take import films, source_problem, take
 
 SCALES = {"half": Fraction(1, 2), "quarter": Fraction(1, 4), "full": Fraction(1)}
@@ -104,11 +105,13 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
     ]  # fmt: skip
     moved = {m.wanted for m in same}
     known = set(every) | {p.path for takes in every.values() for t in takes for p in t.parts}
-    rest = [f for f in found if f.path not in known and f.fingerprint not in {s.facts.fingerprint for s in shots}]
+    parts = [p for takes in every.values() for t in takes for p in t.parts if p.facts is not None]
+    prints = {s.facts.fingerprint for s in shots} | {p.facts.fingerprint for p in parts if p.facts is not None and Path(p.path).exists()}
+    rest = [f for f in found if f.path not in known and f.fingerprint not in prints]
     others = relink([s.facts for s in shots if s.facts.path not in moved], rest)
     by_path = {f.path: f for f in found}
     proved = [_proved(every[m.wanted], by_path[m.found], m) if m.state == "matched" and m.found else m for m in others]
-    proved = [_as_it_was(every[m.wanted][0], m) if m.state == "missing" and m.wanted in healthy else m for m in proved]
+    proved = [_as_it_was(every[m.wanted][0], m) if m.state != "matched" and m.wanted in healthy else m for m in proved]
     done = {m.wanted for m in linked}
     return same + [m for m in proved if m.state == "matched" or m.wanted not in done] + [
         m for m in linked if m.wanted not in moved | {p.wanted for p in proved if p.state == "matched"}
@@ -116,8 +119,9 @@ def match(shots: Iterable[Shot], found: list[FileFacts]) -> list[Match]:
 
 
 def _as_it_was(shot: Shot, match: Match) -> Match:
-    """Nothing is offered for a shot that needs nothing; for one whose master is to come it is still missing."""
-    if shot.route.read.master == "to come":
+    """For a shot that needs nothing only what has a like name is offered; for a proxy whose master is to come, all that may be it."""
+    like = any(likeness(match.wanted, c) >= ALIKE for c in (match.found, *match.candidates) if c is not None)
+    if like or shot.route.read.master == "to come" or called_proxy(shot.facts.path):
         return match
     return msgspec.structs.replace(match, found=shot.facts.path, state="linked", why="its file is where it was")
 

@@ -345,7 +345,7 @@ class BenchView(QWidget):
         if bench.whole:
             room = self.side.room()
             self.desk.worker.picture("side", **common | {"route": route}, size=(room.width(), room.height()))
-        if bench.shapes is not None and not self.desk.drafting and not self.timer.isActive():
+        if bench.small is not None and not self.desk.drafting and not self.timer.isActive():
             self._small.start(60)
 
     def _relaid(self) -> None:
@@ -358,7 +358,7 @@ class BenchView(QWidget):
     def _ask_small(self) -> None:
         """The delivered shapes follow when an answer was let go, in a turn of their own."""
         shot, bench = self.desk.shot, self.bench
-        if shot is None or bench is None or bench.shapes is None or not self.isVisible():
+        if shot is None or bench is None or bench.small is None or not self.isVisible():
             return
         bench.show_shapes(shot)
         facts, route, seen = self.desk.shown(shot)
@@ -369,8 +369,8 @@ class BenchView(QWidget):
             )  # fmt: skip
 
     def _pictured(self, reply: Reply) -> None:
-        if reply.key.startswith("shape-") and self.bench is not None and self.bench.shapes is not None and reply.after:
-            self.bench.shapes.show_picture(int(reply.key.removeprefix("shape-")), to_qimage(reply.after))
+        if reply.key.startswith("shape-") and self.bench is not None and self.bench.small is not None and reply.after:
+            self.bench.small.show_picture(int(reply.key.removeprefix("shape-")), to_qimage(reply.after))
         if reply.key not in ("main", "side"):
             return
         if reply.error:

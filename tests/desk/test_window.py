@@ -313,6 +313,23 @@ def test_the_fields_words_find_what_is_done_and_where(window):
     box.reject()
 
 
+def test_deliver_shows_each_deliverys_own_picture(window):
+    """In the proportions of each, as the delivered frame is; another answer, another picture."""
+    desk = window.desk
+    desk.select(1)
+    desk.answer("deliver", cards=["web-wide", "web-upright"])
+    desk.unfold("deliver")
+    frames = window.bench.bench.frames
+    assert wait(lambda: len(frames._pictures) == 2 and not desk.worker.busy, settle=0.3)
+    for held in frames.held:
+        picture = frames._pictures[held.title, held.raster]
+        assert picture.width() / picture.height() == pytest.approx(held.raster[0] / held.raster[1], rel=0.03), held.title
+    before = dict(frames._pictures)
+    desk.answer("colour", exposure=2.0)
+    assert wait(lambda: all(frames._pictures.get(k) != v for k, v in before.items()), settle=0.2)
+    assert not frames.grab().isNull() and "title safe" in frames.note
+
+
 def test_findings_are_reached_from_anywhere(window):
     """By N, and by a click on their number."""
     desk = window.desk

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from typing import Protocol
 
 from PySide6.QtCore import QObject, QPointF, QRectF, Signal
 from PySide6.QtGui import QImage, QPainter
@@ -27,6 +28,12 @@ class Cell:
     first: str
     second: str = ""
     quiet: bool = False
+
+
+class Small(Protocol):
+    """Takes small pictures as they come, by their number."""
+
+    def show_picture(self, index: int, picture: QImage) -> None: ...
 
 
 class StageBench(QObject):
@@ -53,6 +60,11 @@ class StageBench(QObject):
         self.build()
         if self.looping is not None:
             self.looping.stepped.connect(self.repaint)
+
+    @property
+    def small(self) -> Small | None:
+        """The instrument that shows ``delivered`` small."""
+        return self.shapes
 
     def build(self) -> None:
         """Makes ``questions`` and ``instruments``, once."""

@@ -138,6 +138,13 @@ class DeliverBench(StageBench):
         self.frames = Frames("What leaves, to scale", 5)
         self.instruments = [self.frames]
 
+    @property
+    def small(self) -> Frames:
+        return self.frames
+
+    def delivered(self, shot: Shot) -> list[str]:
+        return [c for c in self.desk.route_of(shot).deliver.cards if c in self.toggles]
+
     def moved(self, shot: Shot) -> None:
         self.over_card.refresh(shot, self.desk.walk(shot))
 
@@ -189,8 +196,8 @@ class DeliverBench(StageBench):
             words.append(f"{there['shape'].after.detail or 1.0:.2f} recorded pixels in each")
             plays, _ = players(shot.facts, card, after)
             words.append(f"plays on: {', '.join(plays)}" if plays else "no usual player decodes it")
-            leaving.append(Leaving(card.title, after.raster, there.draft.filled[2:], tuple(words)))
-        self.frames.show_leaving(leaving, f"{frames} frames each")
+            leaving.append(Leaving(card.title, after.raster, there.draft.filled[2:], tuple(words), card.title_safe, card.covered))
+        self.frames.show_leaving(leaving, f"{frames} frames each · dotted: title safe · shaded: covered")
         missing = [c for c in chosen if c not in known]
         if not self.desk.worker.busy:
             self.measure.setText("Measure one second of this shot" if missing or not chosen else "Measure again")

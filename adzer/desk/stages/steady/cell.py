@@ -8,7 +8,7 @@ from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from ....core.job import Shot
 from ....core.route import Walk
-from ....core.steady.measure import words
+from ....core.steady.measure import Shake, words
 from ....core.steady.step import found_of, lens_of
 from ...model import Desk
 from ...theme import theme
@@ -20,7 +20,13 @@ def says(desk: Desk, shot: Shot, walked: Walk) -> Cell:
     found = found_of(walked["steady"].before, walked.draft, walked.route.steady, desk.found(shot))
     if found is None:
         return Cell("", quiet=True)
-    first, _, second = words(found).removeprefix("shakes ").partition(" at ")
+    told = words(found)
+    if told.endswith("evenly") or told.startswith("turns evenly"):  # 17 px/s, evenly
+        much = f"{found.goes:.0f} px/s" if isinstance(found, Shake) and found.goes else ""
+        much = much or f"{found.rolls if isinstance(found, Shake) else found.fastest:.1f}°/s"
+        first, second = f"goes {much}" if "px" in much else f"turns {much}", "evenly"
+    else:
+        first, _, second = told.removeprefix("shakes ").partition(" at ")
     if walked.route.steady.method != "off":
         second = walked["steady"].result.says
     return Cell(first, second.replace(", ", " · "))

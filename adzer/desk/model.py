@@ -45,11 +45,13 @@ class Desk(Shown):
     have, and how the edit is called: what goes by a measurement has to be measured on each."""
 
     alike_wanted = Signal(object, str, object, str)
+    queue_done = Signal()
 
     def __init__(self, job: Job, parent: QObject | None = None) -> None:
         super().__init__(job, parent)
         self.queue = QueueRunner(self)
         self.live: dict[int, dict[str, object]] = {}  # the queue's last word on each queued render
+        self._went: set[int] = set()  # queued renders that were worked on since the queue last came to its end
         self._to_check: deque[int] = deque()
         self.queue.moved.connect(self._queue_moved)
         self.queue.ended.connect(self._queue_ended)
@@ -357,6 +359,7 @@ class Desk(Shown):
             self.said.emit(word["error"])
             return
         self.live[int(word["slip"])] = word
+        self._went.add(int(word["slip"]))
         self.refresh_slips()
 
     def _queue_ended(self) -> None:
@@ -367,6 +370,20 @@ class Desk(Shown):
         strange, left = {s.id for s in self.job.untrusted()}, self.job.abandoned()  # what its process ended at goes on, or is given up
         if any((s.state == "waiting" or s.id in left) and s.id not in strange for s in self.slips):
             self.queue.start(self.job.path)
+        elif self._went:
+            self._say_done()
+
+    def _say_done(self) -> None:
+        """What became of all that was worked on."""
+        went, self._went = [s for s in self.slips if s.id in self._went], set()
+        done, failed = (sum(s.state == state for s in went) for state in ("done", "failed"))
+        words = f"{done} {'file is' if done == 1 else 'files are'} rendered and checked" if done else ""
+        if failed:
+            first = next(s for s in went if s.state == "failed")
+            words += f"{', ' if words else ''}{failed} failed. {first.order.shot}: {first.why or 'see the Queue'}"
+        if words:
+            self.said.emit(f"The queue is done: {words.rstrip('.')}.")
+            self.queue_done.emit()
 
     def trust(self) -> None:
         """Renders that somebody else queued may run from now on."""

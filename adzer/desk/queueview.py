@@ -9,12 +9,14 @@ from PySide6.QtCore import QPointF, QRectF, Qt, QTimer, QUrl
 from PySide6.QtGui import QDesktopServices, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
+from ..core.compile import SEGMENT_SECONDS
 from ..core.deliver.advise import size_text, time_text
 from ..core.deliver.outlook import outlook
 from ..core.finding import Level
 from ..core.job import Slip
 from ..core.run.service import Reply
 from .model import Desk
+from .night import Night
 from .theme import MAT, draw_mark, font, theme
 from .widgets.picture import to_qimage
 from .widgets.questions import act
@@ -31,7 +33,8 @@ class SlipRow(QWidget):
         super().__init__()
         self.desk, self.slip = desk, slip
         self.unfolded = False  # of one that is done: are its proofs shown?
-        self.picture: QImage | None = None  # the frame that is being made
+        self.picture: QImage | None = None  # the frame that is being made, or one of what waits
+        self._span: tuple[float, float] | None = None  # seconds from now at which it begins and ends
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 10, 20, 10)
         row.addStretch(1)
@@ -55,6 +58,19 @@ class SlipRow(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor if done else Qt.CursorShape.ArrowCursor)
         self.setAccessibleName(f"{slip.order.shot}, {slip.order.card.title}: {STATES.get(slip.state, slip.state)}")
         self.update()
+
+    def set_span(self, span: tuple[float, float] | None) -> None:
+        self._span = span
+        self.update()
+
+    def _when(self) -> str:
+        """From and to which time it will render, as far as is known."""
+        if self._span is None or self.slip.state not in ("waiting", "rendering"):
+            return ""
+        begins, ends = (time.strftime("%H:%M", time.localtime(time.time() + t)) for t in self._span)
+        if self.slip.state == "rendering":
+            return f" · done at {ends}"
+        return f" · {begins} to {ends}" if begins != ends else f" · about {begins}"
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Unfolds the proofs of what is done, or folds them."""
@@ -88,7 +104,7 @@ class SlipRow(QWidget):
             self._draw_folded(painter)
             return
         x, wide = 48.0, self.width() - 330.0
-        if s.state == "rendering" and self.picture is not None:
+        if s.state in ("rendering", "waiting") and self.picture is not None:
             place = QRectF(48, 12, 128, 72)
             painter.fillRect(place, MAT)
             fitted = self.picture.size().scaled(place.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio)
@@ -113,7 +129,7 @@ class SlipRow(QWidget):
         painter.drawText(
             QRectF(x, 34, wide, 18),
             Qt.AlignmentFlag.AlignVCenter,
-            f"{STATES.get(s.state, s.state)} · frozen at {at}{late}",
+            f"{STATES.get(s.state, s.state)}{self._when()} · frozen at {at}{late}",
         )
         bar = QRectF(x, 60, wide, 6)
         if s.state in ("rendering", "waiting", "cancelled"):
@@ -149,7 +165,11 @@ class SlipRow(QWidget):
             g = s.progress
             if g["doing"] != "rendering":
                 return f"{g['doing']} · {size_text(g['size'])}"
-            return f"{s.done} of {s.total} frames · {g['rate']:.1f} frames a second · {time_text(g['left'])} left · {size_text(g['size'])} so far"
+            lost = SEGMENT_SECONDS * float(s.order.facts.rate or 25) / max(g["rate"], 0.01)
+            return (
+                f"{s.done} of {s.total} frames · {g['rate']:.1f} frames a second · {time_text(g['left'])} left · {size_text(g['size'])} so far · "
+                f"a power cut costs about {time_text(lost)}"
+            )
         if s.state == "done" and s.report:
             return f"{name} · {size_text(s.report['size'])} · {s.report['raster'][0]}×{s.report['raster'][1]}"
         if s.why:
@@ -173,6 +193,7 @@ class QueueView(QWidget):
         for label in (self.outlook, self.short):
             label.setWordWrap(True)
             label.setContentsMargins(20, 0, 20, 8)
+        self.night = Night(lambda n: self._cards[n].picture if n in self._cards else None)
         self._watch = QTimer(self, interval=2500)
         self._watch.timeout.connect(self._ask_frame)
         desk.worker.pictured.connect(self._pictured)
@@ -202,6 +223,7 @@ class QueueView(QWidget):
         column.setSpacing(0)
         column.addLayout(top)
         column.addWidget(self.outlook)
+        column.addWidget(self.night)
         column.addWidget(self.short)
         column.addWidget(self.empty)
         column.addWidget(area, 1)
@@ -223,10 +245,8 @@ class QueueView(QWidget):
         going = sum(s.state == "rendering" for s in slips)
         done = sum(s.state == "done" for s in slips)
         failed = sum(s.state == "failed" for s in slips)
-        self.words.setText(
-            f"{going} rendering, {waiting} waiting, {done} done" + (f", {failed} failed" if failed else "")
-        )
-        self._say_outlook(slips, waiting + going)
+        counted = f"{going} rendering, {waiting} waiting, {done} done" + (f", {failed} failed" if failed else "")
+        self._say_outlook(slips, waiting + going, counted)
         self.run.setVisible(waiting + going > 0 and not self.desk.queue.running)
         self.empty.setVisible(not slips)
         self.words.setVisible(bool(slips))
@@ -235,13 +255,18 @@ class QueueView(QWidget):
         elif not going:
             self._watch.stop()
 
-    def _say_outlook(self, slips: list[Slip], open_: int) -> None:
-        """When all of it will be done, on which disk, and whether that has room."""
+    def _say_outlook(self, slips: list[Slip], open_: int, counted: str) -> None:
+        """When all of it will be done, on which disk, and whether that has room; drawn to the clock as far as that is known."""
         trials = {(s.id, t.card): t for s in self.desk.all.values() for t in s.trials}
         seen = outlook(slips, trials)
-        parts = []
-        if seen.seconds:
-            parts.append(f"all done in about {time_text(seen.seconds)}, at {time.strftime('%H:%M', time.localtime(time.time() + seen.seconds))}")
+        self.night.show_night(seen, slips)
+        spans = {n: (a, b) for n, a, b in seen.spans if b > a}
+        for n, card in self._cards.items():
+            card.set_span(spans.get(n))
+        known = bool(seen.seconds) and open_ > 0
+        done_at = time.strftime("%H:%M", time.localtime(time.time() + seen.seconds))
+        self.words.setText((f"All done at {done_at}" if not seen.unknown else f"What is known is done at {done_at}") if known else counted)
+        parts = [f"{time_text(seen.seconds)} left", counted] if known else []
         for disk in seen.disks:
             parts.append(f"{size_text(disk.needs)} still go to {disk.folder}, where {size_text(disk.free)} are free")
         if seen.unknown:
@@ -256,9 +281,10 @@ class QueueView(QWidget):
         self.short.setVisible(bool(short) and open_ > 0)
 
     def _ask_frame(self) -> None:
-        """The frame that is being made, small, now and then; nobody waits for it."""
+        """The frame that is being made, small, now and then, and once one of what waits; nobody waits for it."""
         for slip in self.desk.slips:
-            if slip.state == "rendering" and self.isVisible():
+            waits = slip.state == "waiting" and slip.id in self._cards and self._cards[slip.id].picture is None
+            if (slip.state == "rendering" or waits) and self.isVisible():
                 order = slip.order
                 number = order.start + (order.stop - order.start - 1) * slip.done // max(slip.total, 1)
                 self.desk.worker.picture(
@@ -272,3 +298,4 @@ class QueueView(QWidget):
             if card is not None:
                 card.picture = to_qimage(reply.after)
                 card.update()
+                self.night.update()

@@ -149,6 +149,7 @@ class Window(QMainWindow):
         self.intake.arrived.connect(self.reading.add)
         self.intake.said.connect(self.say)
         desk.said.connect(self.say)
+        desk.queue_done.connect(self._call)
         desk.worker.pictured.connect(self._pictured)
         desk.worker.failed.connect(self.say)
         app = QApplication.instance()
@@ -444,6 +445,11 @@ class Window(QMainWindow):
         self.note.raise_()
         self.note.show()
         self._note_timer.start(3500 + 45 * len(text))
+
+    def _call(self) -> None:
+        """Something long is done, and somebody may be elsewhere: a sound, and the window asks to be looked at."""
+        QApplication.beep()
+        QApplication.alert(self)
 
     def toggle_lights(self) -> None:
         self.set_lights(not theme.dim)

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import signal
 import sys
+import time
 from collections import Counter
 from fractions import Fraction
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
@@ -20,6 +22,7 @@ from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 import adzer.core
 from adzer.core import journal
 from adzer.core.compile import freeze
+from adzer.core.deliver.advise import Trial
 from adzer.core.finding import Fix, Level
 from adzer.core.job import Job
 from adzer.core.media import probe
@@ -87,7 +90,10 @@ def test_from_the_first_look_to_two_checked_masters(window):
     desk.answer("colour", exposure=1.0)
     assert desk.changed_since_queued(desk.shot) or not desk.open_slips(desk.shot)
     window.go("Queue")
+    said: list[str] = []
+    desk.said.connect(said.append)
     assert wait(lambda: all(s.state == "done" for s in desk.slips), seconds=180)
+    assert wait(lambda: any("The queue is done: 2 files are rendered and checked." in s for s in said)), said
     for slip in desk.slips:
         out = Path(slip.order.out)
         assert out.parent.name == "masters" and probe.checksum(out) == slip.report["checksum"]
@@ -596,3 +602,34 @@ def test_a_process_that_ends_is_started_and_asked_again(window, service, monkeyp
     assert "ended twice" in window.note.text()
     window.bench.ask()
     pictured(window)
+
+
+def test_the_queue_is_drawn_to_the_clock(window, monkeypatch):
+    """By one measured second of each, or by what renders: blocks as long as they last, one after another, the last one's end in the title."""
+    desk = window.desk
+    monkeypatch.setattr(desk.queue, "start", lambda path: None)
+    desk.select(1)
+    desk.answer("deliver", cards=["web-wide", "web-square", "web-upright"])
+    desk.enqueue()
+    shot = desk.shot
+    assert window.queue.night.isHidden() and "waiting" in window.queue.words.text(), "nothing is known of how long it takes"
+    for card, seconds in (("web-wide", 20.0), ("web-square", 40.0), ("web-upright", 20.0)):
+        desk.job.keep_trial(shot.id, Trial(card, 25, seconds, 1_000_000, (192, 108)))
+    desk.reload((shot.id,))
+    desk.refresh_slips()
+    window.go("Queue")
+    mine = [s.id for s in desk.slips if s.shot_id == shot.id and s.state == "waiting"]
+    total = sum(s.total for s in desk.slips if s.id in mine) // len(mine)
+    boxes = window.queue.night.boxes()
+    wide = [boxes[n].width() + 2 for n in mine]
+    assert wide[1] == pytest.approx(2 * wide[0], rel=0.02) and wide[2] == pytest.approx(wide[0], rel=0.02)
+    assert all(boxes[a].right() <= boxes[b].left() for a, b in pairwise(mine))
+    left = total * (20 + 40 + 20) / 25
+    ends = {time.strftime("%H:%M", time.localtime(time.time() + left + d)) for d in (-2, 2)}
+    assert window.queue.words.text() in {f"All done at {e}" for e in ends}
+    assert window.queue._cards[mine[2]]._when().endswith(tuple(ends)) and not window.queue.grab().isNull()
+    desk.job.set_slip(mine[0], state="rendering", done=total // 2, progress={"doing": "rendering", "rate": 1.0, "left": 9.0, "size": 9})
+    desk.refresh_slips()
+    now = window.queue.night.boxes()
+    first, last = window.queue.night._reach()
+    assert first == pytest.approx(-(total // 2), abs=1) and now[mine[0]].left() == pytest.approx(20, abs=1)

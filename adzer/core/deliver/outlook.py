@@ -26,12 +26,14 @@ class Disk:
 @dataclass(frozen=True)
 class Outlook:
     """Of what is waiting or rendering. ``unknown``: queued renders of whose kind it was not measured yet how long a frame takes, or how
-    large it is; that is not in the sums."""
+    large it is; that is not in the sums. ``spans``: number of a queued render, and seconds from now at which it begins and ends, one after
+    another; those that are not known take no time."""
 
     seconds: float
     size: float
     unknown: int
     disks: tuple[Disk, ...]
+    spans: tuple[tuple[int, float, float], ...] = ()
 
 
 def outlook(slips: Iterable[Slip], trials: Mapping[tuple[int, str], Trial]) -> Outlook:
@@ -46,8 +48,8 @@ def outlook(slips: Iterable[Slip], trials: Mapping[tuple[int, str], Trial]) -> O
         if s.state == "done" and s.report and s.total:
             weights[s.order.card_name] = float(s.report["size"]) / s.total
     seconds = size = 0.0
-    unknown, needs = 0, dict[Path, float]()
-    for s in slips:
+    unknown, needs, spans = 0, dict[Path, float](), list[tuple[int, float, float]]()
+    for s in sorted(slips, key=lambda s: (s.state != "rendering", s.id)):  # what renders comes first, then as they were queued
         if s.state not in ("waiting", "rendering"):
             continue
         trial = trials.get((s.shot_id, s.order.card_name))
@@ -56,6 +58,7 @@ def outlook(slips: Iterable[Slip], trials: Mapping[tuple[int, str], Trial]) -> O
         own = paces.get(s.order.card_name) if s.state == "rendering" else None
         pace = own or measured[0] or paces.get(s.order.card_name)
         weight = measured[1] or weights.get(s.order.card_name)  # its own segments count only when they are finished
+        spans.append((s.id, seconds - (pace or 0.0) * s.done if s.state == "rendering" else seconds, seconds + (pace or 0.0) * left))
         seconds += (pace or 0.0) * left
         size += (weight or 0.0) * left
         unknown += pace is None or weight is None
@@ -71,4 +74,4 @@ def outlook(slips: Iterable[Slip], trials: Mapping[tuple[int, str], Trial]) -> O
         device = there.stat().st_dev
         held = by_disk.get(device)
         by_disk[device] = Disk(held.folder if held else there, wanted + (held.needs if held else 0), shutil.disk_usage(there).free)
-    return Outlook(seconds, size, unknown, tuple(by_disk.values()))
+    return Outlook(seconds, size, unknown, tuple(by_disk.values()), tuple(spans))

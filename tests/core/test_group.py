@@ -180,6 +180,20 @@ def test_what_a_camera_lays_out_is_grouped_or_asked_and_never_wrong(layout, card
     assert all(truth[a] == truth[b] for a, b in asked), "nothing is asked that no name suggests"
 
 
+def test_a_proxy_may_be_a_frame_longer_or_shorter_which_is_said(tmp_path):
+    for frames in (11, 12, 13, 15):
+        folder = tmp_path / str(frames)
+        folder.mkdir()
+        write_clip(folder / "C0007.mov", 12, (320, 180), timecode="01:00:00:00")
+        write_clip(folder / "C0007_proxy.mov", frames, (160, 90), timecode="01:00:00:00")
+        said = []
+        rows = take([folder], say=said.append)
+        assert len(rows) == (2 if frames == 15 else 1), frames
+        assert [s for s in said if "one frame" in s] == ([said[0]] if frames in (11, 13) else [])
+        if frames in (11, 13):
+            assert ("longer" if frames == 13 else "shorter") in said[0] and rows[0].facts.name == "C0007.mov"
+
+
 def test_what_is_not_certain_is_asked():
     late = group([facts("/c/V1_front.mp4"), facts("/c/V1_rear.mp4", timecode="10:00:14:00")])
     assert [g.kind for g in late] == ["film", "film"] and "14.0 s apart" in late[0].doubts[0].ask

@@ -173,6 +173,10 @@ def _grouped(made: grouping.Group, say: Say) -> Taken | None:
             say(str(error))
     parts = [Part("second", made.second.path, made.second)] if made.second else []
     parts += [Part("proxy", p.path, p) for p in made.proxies]
+    for p in made.proxies:
+        if more := p.frames - facts.frames:
+            how = "one frame longer" if more > 0 else "one frame shorter"
+            say(f"{p.name} is {how} than {facts.name}. It is linked as its proxy; what it lacks is shown by its last frame.")
     parts += [Part("sound", s) for s in made.sounds]
     if made.second:
         kind = made.kind

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from fractions import Fraction
 from itertools import product
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Literal, NoReturn
 
 import typer
 from typer._click.exceptions import ClickException, UsageError
@@ -354,8 +354,28 @@ def render(
     sys.exit(1 if unmade or any(s.state != "done" for s in made) else 0)
 
 
+@app.command(
+    "help", help="Explain a command, or list all of them.\n\nExamples: adzer help · adzer help convert · adzer help cards fit"
+)
+def help_(
+    context: typer.Context, topic: Annotated[list[str] | None, typer.Argument(help="The command's words; all commands if left out.")] = None
+) -> None:
+    from typer.core import TyperGroup
+
+    assert context.parent is not None
+    at, command = context.parent, context.parent.command
+    for word in topic or ():
+        found = command.get_command(at, word) if isinstance(command, TyperGroup) else None
+        if found is None:
+            raise AdzerError(f"There is no command {' '.join(topic or ())!r}. `adzer help` lists all of them.")
+        at, command = found.context_class(found, info_name=word, parent=at), found
+    print(command.get_help(at))
+
+
 def main() -> None:
     """Runs the command line; every expected fault becomes one sentence and an exit code."""
+    if "--quiet" in sys.argv[1:]:  # wherever it stands
+        sys.argv[1:] = ["--quiet", *(word for word in sys.argv[1:] if word != "--quiet")]
     try:
         left = app(prog_name="adzer", standalone_mode=False)
         if left == INTERRUPTED:
@@ -363,23 +383,25 @@ def main() -> None:
         sys.exit(left if isinstance(left, int) else 0)
     except ClickException as error:  # what was typed is no command, option or value
         path = error.ctx.command_path if isinstance(error, UsageError) and error.ctx is not None else "adzer"
-        say(f"{error.format_message().rstrip('.')}. `{path} --help` explains what it takes.")
-        sys.exit(2)
+        _end(f"{error.format_message().rstrip('.')}. `{path} --help` explains what it takes.", 2)
     except (Stopped, RenderFailed) as error:
-        say(str(error))
-        sys.exit(1)
+        _end(str(error), 1)
     except AdzerError as error:
-        say(str(error))
-        sys.exit(2)
+        _end(str(error), 2)
     except UnicodeEncodeError as error:  # a name that is given as bytes which are no text
-        say(f"{shown(str(error.object))}: a name in it is not text (UTF-8). Rename it, or choose another folder.")
-        sys.exit(2)
+        _end(f"{shown(str(error.object))}: a name in it is not text (UTF-8). Rename it, or choose another folder.", 2)
     except OSError as error:  # whatever file it was; a full or read-only disk is named as such
-        say(f"{shown(str(error.filename or 'A file'))} cannot be read or written ({error.strerror or error}). Check its disk and permissions.")
-        sys.exit(2)
+        _end(f"{shown(str(error.filename or 'A file'))} cannot be read or written ({error.strerror or error}). Check its disk and permissions.", 2)
     except KeyboardInterrupt:
-        say("stopped. What was finished is kept so far; the same command goes on from there.")
-        sys.exit(INTERRUPTED)
+        _end("stopped. What was finished is kept so far; the same command goes on from there.", INTERRUPTED)
+
+
+def _end(text: str, code: int) -> NoReturn:
+    """A fault in one sentence, and where JSON was asked for also as that."""
+    say(text)
+    if "--json" in sys.argv:
+        print_json({"error": text, "exit": code})
+    sys.exit(code)
 
 
 if __name__ == "__main__":

@@ -23,8 +23,8 @@ if TYPE_CHECKING:
     from ..core.run import render
 
 app = typer.Typer(
-    help="Adzer squares rough footage: desqueeze, frame, colour and deliver, measured and checked.",
-    pretty_exceptions_enable=False, rich_markup_mode=None, invoke_without_command=True,
+    help="Adzer turns rough footage into masters: desqueeze, frame, colour and deliver, measured and checked.",
+    pretty_exceptions_enable=False, rich_markup_mode=None, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]},
 )  # fmt: skip
 sim_app = typer.Typer(
     help="The simulated world: footage with known answers.", no_args_is_help=True, rich_markup_mode=None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 import re
 import shlex
 import shutil
@@ -87,6 +88,21 @@ def test_every_command_refuses_what_is_wrong_before_it_reads_footage(home, monke
             faults.append((wrong, " ".join(words), done.returncode, bool(looked), said[:160]))
     assert not faults, "\n".join(map(str, faults))
     assert tried > 90 and _tree(home) == before, "nothing was done"
+
+
+def test_help_is_where_it_is_looked_for_and_faults_are_json_too(home, monkeypatch):
+    monkeypatch.chdir(home)
+    whole = adzer("help").stdout
+    assert "convert" in whole and adzer("-h").stdout == whole and adzer("--help").stdout == whole
+    assert adzer("help", "cards", "fit").stdout == adzer("cards", "fit", "-h").stdout != whole
+    assert adzer("help", "nothing").returncode == 2
+    told = adzer("shots", "nowhere.adzer", "--json")
+    plain = json.loads(told.stdout)
+    assert told.returncode == plain["exit"] == 2 and f"adzer: {plain['error']}" == told.stderr.strip() and plain["version"] == 2
+    late, early = adzer("add", "quiet.adzer", "clip.mov", "--quiet"), adzer("--quiet", "add", "early.adzer", "clip.mov")
+    assert late.stderr == early.stderr == "" and late.returncode == 0
+    for name in ("quiet.adzer", "early.adzer"):
+        (home / name).unlink()
 
 
 def test_a_name_that_is_taken_is_refused_before_footage_is_read(home, monkeypatch):

@@ -55,6 +55,8 @@ def offload(
     outcomes = []
     try:
         for card, name in zip(cards, cameras, strict=True):
+            for caution in engine.cautions(card, [to, *(also or [])]):
+                terminal.mention(caution)
             with moving(card.name) as show:
                 outcome = engine.offload(
                     card, [to, *(also or [])], held.name if held else job, name, folders, report=show

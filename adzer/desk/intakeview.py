@@ -233,7 +233,8 @@ class IntakeView(QWidget):
                     offload.destination(b, self.pattern.text(), found, self.job.text(), name) for b in self._bases()
                 ]
                 ready = bool(roots)
-                self.goal.setText("\n".join(f"→ {r}" for r in roots) or "Choose where to copy it.")
+                told = offload.cautions(Path(self.card.text().strip()), self._bases())
+                self.goal.setText("\n".join([*(f"→ {r}" for r in roots), *told]) or "Choose where to copy it.")
             except AdzerError as error:
                 self.goal.setText(str(error))
         self.start.setEnabled(ready and not self.run.running)

@@ -215,3 +215,17 @@ def test_bad_asks_get_a_sentence(card, tmp_path):
         assert str(caught.value).endswith((".", "?"))
     found = survey(card)
     assert destination(tmp_path, "{job}/{day}", found, "a/b:c", "x", datetime(2026, 3, 4)) == tmp_path / "a-b-c" / "04"
+
+
+def test_places_that_are_no_second_copy_are_said(tmp_path, monkeypatch):
+    """By the disk that each lies on, whether it is there already or not."""
+    card, one, two, three = (tmp_path / n for n in ("card", "one", "two", "three"))
+    disks = {card: 1, one: 1, two: 2, three: 2}
+    monkeypatch.setattr(module, "_disk", disks.__getitem__)
+    assert module.cautions(card, [two]) == []
+    (own,) = module.cautions(card, [one, two])
+    assert str(one) in own and "the disk that the card's files are on" in own
+    (same,) = module.cautions(card, [two, three])
+    assert str(two) in same and str(three) in same and "one disk" in same
+    monkeypatch.undo()
+    assert module._disk(tmp_path / "not" / "there") == tmp_path.stat().st_dev

@@ -18,7 +18,7 @@ import shutil
 import sys
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
@@ -125,6 +125,23 @@ class Outcome:
         if missing > 0:
             why.append(f"{missing} are not copied yet")
         return f"{shown(str(self.card))} is NOT safe to erase: {'; '.join(why)}. {n} files are verified."
+
+
+def cautions(card: Path, bases: Sequence[Path]) -> list[str]:
+    """Places that are no second copy: on the card's own disk, or two on one disk."""
+    held = {base: disk for base in bases if (disk := _disk(base)) is not None}
+    own = _disk(card)
+    said = [f"{base} lies on the disk that the card's files are on: if that is lost, so is the copy." for base, disk in held.items() if disk == own]
+    others = [base for base, disk in held.items() if disk != own]
+    for n, base in enumerate(others):
+        if (first := next((b for b in others[:n] if held[b] == held[base]), None)) is not None:
+            said.append(f"{first} and {base} lie on one disk: if that fails, both copies are gone.")
+    return said
+
+
+def _disk(path: Path) -> int | None:
+    there = next((p for p in (path.absolute(), *path.absolute().parents) if p.exists()), None)
+    return None if there is None else there.stat().st_dev
 
 
 def destination(base: Path, template: str, found: Survey, job: str, camera: str, when: datetime | None = None) -> Path:

@@ -201,8 +201,9 @@ def convert(
     card: making.Card,
     out: making.Out,
     school: Annotated[
-        Literal["shrink", "stretch"], typer.Option(help="Shrink the height, or stretch the width.")
-    ] = "shrink",
+        Literal["shrink", "stretch"] | None,
+        typer.Option(help="Shrink the height, or stretch the width; if left out, a lens's squeeze shrinks it, and wide pixels stretch it."),
+    ] = None,
     hold: Annotated[Literal["native", "frame"] | None, typer.Option(help="Natively wide, or inside 16:9.")] = None,
     enlarged: Annotated[float, typer.Option(min=1, max=8, help="Times over just filling the shape.")] = 1.0,
     moves: Annotated[
@@ -227,7 +228,7 @@ def convert(
     over: options.Over = None,
     json_: Json = False,
 ) -> None:
-    from ..core.intake.take import read_file
+    from ..core.intake.take import first_route, read_file
     from ..core.route import Route
     from ..core.space import crop
 
@@ -236,6 +237,7 @@ def convert(
     route = options.shaped(Route().with_("colour", **corrected), shaped)
     if moves is not None:
         route = route.with_("shape", moves=records.to_plain(loaded(moves, crop.load)))
+    school = school or first_route(facts).shape.school
     route = route.with_("shape", school=school, hold=hold, enlarged=enlarged, shutter=shutter, between=between)
     route = options.covered(options.lain_over(route.with_("read", **declared), over), foot)
     if even_way:

@@ -565,5 +565,9 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
 ])  # fmt: skip
 def test_the_first_delivery_goes_by_the_shape(raster, rotation, cards):
     assert first_route(facts(raster=raster, rotation=rotation)).deliver.cards == cards
+    wide = facts(raster=(1440, 1080), pixel_aspect=Fraction(4, 3))
+    assert walk(first_route(wide), wide).draft.raster == (1920, 1080), "pixels that are wide become square, and no row is lost"
+    shrunk = next(f for f in walk(Route(), wide).findings if f.code == "raster-not-reached")
+    assert "25% of its recorded rows" in shrunk.text and "25% of the columns" in shrunk.text
     tagged = facts(raster=(3840, 1920), sphere=probe.SphereTags("both", "equirectangular", "one", None, (0.0, 0.0, 0.0, 0.0)))
     assert first_route(tagged).deliver.cards == ("web-sphere",)

@@ -189,12 +189,14 @@ UPRIGHT = (1.3, 2.4)  # times as high as wide that a recording is which was held
 
 
 def first_route(facts: FileFacts) -> Route:
-    """What a recording is delivered as until somebody says: a tagged sphere as one, what was held upright upright, all else wide."""
+    """What a recording is delivered as until somebody says: a tagged sphere as one, what was held upright upright, all else wide; and pixels
+    that its own tag says are wide made square by a wider picture, so that no recorded row is lost."""
+    route = Route().with_("shape", school="stretch") if (facts.pixel_aspect or 1) > 1 else Route()
     w, h = facts.raster if facts.rotation % 180 == 0 else facts.raster[::-1]
     if facts.sphere is not None and facts.sphere.projection == "equirectangular":
-        return Route().with_("deliver", cards=["web-sphere"])
+        return route.with_("deliver", cards=["web-sphere"])
     upright = UPRIGHT[0] <= h / w <= UPRIGHT[1] and abs(h / w - 2) > 0.01 and facts.sphere is None and facts.beside is None
-    return Route().with_("deliver", cards=["web-upright"]) if upright else Route()
+    return route.with_("deliver", cards=["web-upright"]) if upright else route
 
 
 def join_files(first: str, second: str, starts: tuple[int, int] = (0, 0)) -> FileFacts:

@@ -365,8 +365,8 @@ def _not_reached(picture: Picture, settings: ShapeSettings, card: DeliveryCard, 
         return None
     return Finding(
         Level.NOTE, "raster-not-reached",
-        f"Shrunk, the picture is {w}×{h}; {card.title} has room for {card.max_raster[0]}×{card.max_raster[1]}. Stretched it is "
-        f"{w2}×{h2}, though no sharper upright.", "shape", Fix("Stretch the width instead", "shape", {"school": "stretch"}),
+        f"Shrunk, the picture is {w}×{h}, and {1 - h / h2:.0%} of its recorded rows are averaged away. Stretched it is {w2}×{h2}: all rows stay, "
+        f"and {1 - w / w2:.0%} of the columns are interpolated.", "shape", Fix("Stretch the width instead", "shape", {"school": "stretch"}),
     )  # fmt: skip
 
 

@@ -19,7 +19,6 @@ from typer._click.exceptions import ClickException, UsageError
 
 from ..core import records
 from ..core.errors import AdzerError, RenderFailed, Stopped, UnreadableError, shown
-from ..core.finding import Finding
 from . import cards as _cards  # noqa: F401 - they register their commands
 from . import develop as _develop  # noqa: F401
 from . import job as _job  # noqa: F401
@@ -152,7 +151,7 @@ def read(files: Recordings, json_: Json = False) -> None:
                 "picture": stop.after.as_json(),
                 "evidence": stop.result.evidence,
                 "seen": _guesses(seen),
-                "findings": [_finding(f) for f in stop.findings],
+                "findings": [options.finding(f) for f in stop.findings],
             }
         )
         if not json_:
@@ -180,10 +179,6 @@ def _guesses(seen: Seen | None) -> dict[str, object]:
         return {}
     held = {name: getattr(seen, name) for name in seen.__struct_fields__}
     return {n: {"value": g.value, "confidence": g.confidence, "saw": g.saw} for n, g in held.items() if isinstance(g, Guess)}
-
-
-def _finding(f: Finding) -> dict[str, object]:
-    return {"level": f.level.value, "code": f.code, "text": f.text, "fix": records.to_plain(f.fix)}
 
 
 @app.command(
@@ -288,7 +283,7 @@ def route(
         print_json([
             {
                 "stage": s.stage, "says": s.result.says, "idle": s.result.idle, "before": s.before.as_json(),
-                "after": s.after.as_json(), "findings": [_finding(f) for f in s.findings],
+                "after": s.after.as_json(), "findings": [options.finding(f) for f in s.findings],
             }
             for s in walked.stops
         ], "stages")  # fmt: skip

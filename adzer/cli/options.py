@@ -200,4 +200,9 @@ def told(findings: list[Finding], shot: str = "") -> list[dict[str, object]]:
     for f in findings:
         if f.level.weight:
             say(f"{shot}: {f.level.value}: {f.text}" if shot else f"{f.level.value}: {f.text}")
-    return [{"level": f.level.value, "code": f.code, "stage": f.stage, "text": f.text} for f in findings]
+    return [finding(f) for f in findings]
+
+
+def finding(f: Finding) -> dict[str, object]:
+    """As docs/json.md says."""
+    return {"level": f.level.value, "code": f.code, "stage": f.stage, "text": f.text, "fix": records.to_plain(f.fix)}

@@ -53,6 +53,7 @@ def test_read_gives_every_field_with_evidence(scope_clip, phone_clip):
     assert {k: picture[k] for k in expected} == expected
     assert set(picture) - {"siting"} <= set(scope["evidence"]) and all(scope["evidence"].values())
     assert scope["findings"][0]["code"] == "log-tagged-display" and scope["findings"][0]["fix"] is None
+    assert all(set(f) == {"level", "code", "stage", "text", "fix"} for f in scope["findings"] + phone["findings"])
     assert phone["picture"]["timecode"] is None and not phone["picture"]["constant_rate"]
 
 

@@ -25,6 +25,7 @@ from adzer.core.media.rolls import Roll
 from adzer.core.read import baked
 from adzer.core.route import Route, walk
 from adzer.core.run import queue
+from adzer.core.run.render import render
 from adzer.core.sim import card as cards_
 
 from ..conftest import frame_number, write_clip
@@ -557,6 +558,19 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
         early = job.decide(job.shots()[0], first.route, "x")
         assert proxies.shifted(early.route, 15, early.facts) is None  # a keyframe would lie before it
         assert job.undo() and job.undo() and {s.start for s in job.shots()} == {15, 30}
+
+
+def test_where_more_was_recorded_every_frame_can_be_played(tmp_path):
+    """60 a second in a job of 30: offered at half speed, and then each recorded frame is there once, in its order."""
+    clip = write_clip(tmp_path / "fast.mov", 40, rate=Fraction(60))
+    made = probe.probe(clip)
+    even = Route().with_("read", timing="even", even_rate="30")
+    offered = next(f for f in walk(even, made, job_rate=Fraction(30)).findings if f.code == "every-frame")
+    assert "half speed" in offered.fix.label
+    out = tmp_path / "slow.mkv"
+    render(freeze("fast", made, even.mended(offered.fix), "archive", out, 0, made.frames, job_rate=Fraction(30)))
+    with opened(probe.probe(out).sources) as reader:
+        assert [frame_number(f.cropped(0).astype(float), 1, 1023) for f in reader.frames()] == list(range(40))
 
 
 @pytest.mark.parametrize(("raster", "rotation", "cards"), [

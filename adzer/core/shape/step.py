@@ -176,6 +176,10 @@ def _paced(made: StepResult, picture: Picture, settings: ShapeSettings, context:
         # Half of two frames is one.
         degrees, words = (180.0, "half of each frame") if each >= 3 else (360.0, "each frame")
         findings.append(Finding(Level.NOTE, "frames-left-out", text, "shape", Fix(f"Average over {words}", "shape", {"shutter": degrees})))
+    if settings.speed == 1 and each >= 2 and each.denominator == 1 and each <= 16:
+        slow = {2: "half", 3: "a third of the", 4: "a quarter of the"}.get(each.numerator, f"1/{each.numerator} of the")
+        text = f"It was recorded with {each.numerator} frames for each delivered one. At {slow} speed every frame is shown."
+        findings.append(Finding(Level.NOTE, "every-frame", text, "shape", Fix(f"Play every frame: {slow} speed", "shape", {"speed": f"1/{each}"})))
     picked = chosen.unpacked(settings.chosen, each, context.facts.frames) if settings.chosen else ()
     if picked:
         says.append("on an even way")

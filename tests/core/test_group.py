@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 import pytest
 
+from adzer.core import cards
 from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError, Stopped, UnreadableError
 from adzer.core.intake import naming, proxies
@@ -558,6 +559,17 @@ def test_a_trimmed_master_brings_in_out_marks_and_keyframes_along(tmp_path, smal
         early = job.decide(job.shots()[0], first.route, "x")
         assert proxies.shifted(early.route, 15, early.facts) is None  # a keyframe would lie before it
         assert job.undo() and job.undo() and {s.start for s in job.shots()} == {15, 30}
+
+
+def test_a_frame_that_is_mostly_black_and_light_that_is_brought_down_are_said():
+    """16:9 held upright fills (9/16)² = 32 % of a wide frame; its fix fills the frame. HDR that stays HDR is not told so."""
+    upright = facts(raster=(1920, 1080), rotation=270, curve="bt709", primaries="bt709", matrix="bt709", range="limited")
+    (black,) = [f for f in walk(Route(), upright).findings if f.code == "mostly-black"]
+    assert black.text.startswith("68%") and not [f for f in walk(Route().mended(black.fix), upright).findings if f.code == "mostly-black"]
+    for curve, card, told in (("pq", "web-wide", True), ("hlg", "web-wide", True), ("bt709", "web-wide", False), ("pq", "archive", True)):
+        light = facts(curve=curve, primaries="bt2020", matrix="bt2020", range="limited", bits=10, pix_fmt="yuv420p10le")
+        codes = [f.code for f in walk(Route().with_("deliver", cards=[card]), light).findings]
+        assert ("hdr-becomes-sdr" in codes) == (told and cards.delivery(card).curve not in ("pq", "hlg")), (curve, card)
 
 
 def test_where_more_was_recorded_every_frame_can_be_played(tmp_path):

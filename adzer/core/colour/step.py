@@ -14,6 +14,7 @@ from ..stage import Context, StepResult
 from .measure import OVER, peak
 from .settings import NEUTRAL_KELVIN, ColourSettings
 
+HDR = ("pq", "hlg")
 HIGHEST, SLACK = 109, 0.01  # percent that limited codes have room for; of the signal, what compression adds to a white
 
 
@@ -76,6 +77,9 @@ def step(picture: Picture, settings: ColourSettings, context: Context) -> StepRe
                     Fix("Roll off instead", "colour", {"whites": "roll off"}),
                 )  # fmt: skip
             )
+    if picture.curve in HDR and card.curve not in HDR:
+        text = f"It was recorded as {colour_cards.title(picture.curve)}, and {card.title} is SDR. Light above its white is brought down."
+        findings.append(Finding(Level.NOTE, "hdr-becomes-sdr", text, "colour"))
     if source.kind == "display" and settings.exposure > 0.5:
         findings.append(
             Finding(

@@ -88,6 +88,8 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
                 "deliver",
             )
         )
+    if (black := _mostly_black(card, context.draft)) is not None:
+        findings.append(black)
     after = picture.with_(
         bits=card.bits, chroma=card.chroma, siting=card.sited, matrix=card.matrix,
         range=card.range,
@@ -104,6 +106,19 @@ def step(picture: Picture, settings: DeliverSettings, context: Context) -> StepR
     samples = replace(target.samples, ceiling=context.draft.ceiling)
     target = replace(target, samples=samples, shown=shown, packed=packed, half=picture.packing == "half")
     return StepResult(after, card.title, tuple(findings), draft=context.draft.with_(target=target, overlays=overlays))
+
+
+MOSTLY = 0.5  # of a frame that its picture fills, under which it is mostly black
+
+
+def _mostly_black(card: DeliveryCard, draft: Draft) -> Finding | None:
+    """A picture of another shape than the frame that holds it."""
+    _, _, wide, high = draft.filled
+    if not draft.panels or wide * high >= MOSTLY:
+        return None
+    fix = Fix("Web upright 9:16", "deliver", {"cards": ["web-upright"]}) if high > 0.98 and card.wanted is None else None
+    text = f"{1 - wide * high:.0%} of what {card.title} shows is black: the picture has another shape. Deliver it in its own, or crop it on Shape."
+    return Finding(Level.NOTE, "mostly-black", text, "deliver", fix)
 
 
 SAYABLE = {("side by side", "left"), ("over under", "left")}  # eyes that the boxes of MP4 have a word for, in both versions

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shlex
 from fractions import Fraction
 
 import numpy as np
@@ -15,6 +16,7 @@ from adzer.core.light import names as colour_cards
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 
 from .test_cli import adzer
+from .test_docs import _commands
 
 STOPS = (-2.0, -1.0, 0.0, 1.0, 2.0)
 
@@ -131,3 +133,21 @@ def test_a_card_is_made_by_command_and_is_sound(tmp_path):
     assert grey.returncode == 2 and "too much of one colour" in grey.stderr and not (tmp_path / "x-wide.toml").exists()
     bad = adzer("cards", "fit", tmp_path / "x.toml", *files, "--stops=-2,-1,1,2,3", "--grey", "104,44,30,16")
     assert bad.returncode == 2 and "must be 0" in bad.stderr
+
+
+def test_the_example_of_the_page_makes_a_sane_card_and_a_mad_one_is_refused(tmp_path, monkeypatch):
+    """The camera's own curve from three exposures, grey and black where it has them; and a table that is nearly flat in the dark."""
+    monkeypatch.chdir(tmp_path)
+    page = [shlex.split(line)[1:] for line in _commands()]
+    for words in page:
+        if words[:3] == ["sim", "shoot", "log-body"]:
+            assert adzer(*words).returncode == 0
+    (line,) = [words for words in page if words[:2] == ["cards", "fit"]]
+    assert adzer(*line).returncode == 0
+    made, true = (colour_cards.facts(colour_cards.curve(name)) for name in (str(tmp_path / line[2]), "fen-log"))
+    assert made.grey == pytest.approx(true.grey, abs=0.015) and made.black == pytest.approx(true.black, abs=0.03)
+    mad = tmp_path / "mad.toml"
+    points = ("linear = [0.00037844156, 0.00037844419, 0.18, 0.9]", "signal = [0.113, 0.115, 0.4, 0.7]")
+    mad.write_text("\n".join(['title = "mad"', 'form = "table"', 'levels = "signal"', *points, ""]))
+    done = adzer("cards", "check", mad)
+    assert done.returncode != 0 and "black would sit at" in done.stderr

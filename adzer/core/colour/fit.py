@@ -22,6 +22,7 @@ SMOOTH = 2e-4
 DENSER = 1.7
 ROUNDS = 8
 FLOOR = 0.02  # stops: straight lines between knots, and a grey patch's own noise
+LEAST_RISE = 1.0  # stops over all of the signal, under which nothing rises
 LEAST_STOPS = 4.0  # that a scene and its exposures must span together
 
 
@@ -90,6 +91,11 @@ def fit(signals: Array, stops: Sequence[float], grey: float) -> Response:
     g = np.maximum.accumulate(g) + np.arange(KNOTS) * 1e-5
     seen = np.bincount(cell[held], minlength=KNOTS) > 3
     first, last = int(np.argmax(seen)), KNOTS - int(np.argmax(seen[::-1]))
+    # At an end of what is seen, signals that rise while the light does not say nothing but noise.
+    while last - first > 2 and g[first + 1] - g[first] < LEAST_RISE * (knots[first + 1] - knots[first]):
+        first += 1
+    while last - first > 2 and g[last - 1] - g[last - 2] < LEAST_RISE * (knots[last - 1] - knots[last - 2]):
+        last -= 1
     g, knots = g[first:last], knots[first:last]
     if not knots[0] < grey < knots[-1]:
         raise AdzerError("Middle grey lies outside what was seen. Mark a grey patch that is neither cut off nor black.")

@@ -108,6 +108,8 @@ def build(name: str, card: cards.CurveCard) -> Curve:
         )
     if not 0.02 < seen.grey < 0.95:
         raise UnreadableError(f"Curve card {name}: middle grey would sit at {seen.grey:.1%} of the signal; check it.")
+    if not -0.5 < seen.black < 0.5:
+        raise UnreadableError(f"Curve card {name}: black would sit at {seen.black:.1%} of the signal; check its darkest points.")
     probe = np.linspace(-0.05, 1.0, 600)
     light = built.decode(probe)
     if not np.all(np.isfinite(light)) or np.any(np.diff(light) <= 0):

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from .widgets.questions import Number
+from .widgets.questions import PRESSES, Number, Question
 
 # What the window keeps for itself while somebody types: to go elsewhere, and to be done with typing.
 KEPT = frozenset((
@@ -24,7 +24,6 @@ KEPT = frozenset((
 ))  # fmt: skip
 ARROWS = (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Left, Qt.Key.Key_Right)
 LEAPS = (Qt.Key.Key_Home, Qt.Key.Key_End, Qt.Key.Key_PageUp, Qt.Key.Key_PageDown)
-PRESSES = (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter)
 
 
 def typing(widget: QWidget | None) -> bool:
@@ -42,6 +41,8 @@ def claims(widget: QWidget | None, event: QKeyEvent) -> bool:
         return False
     if isinstance(widget, QComboBox | QAbstractItemView):
         return key in ARROWS + LEAPS + PRESSES or event.text().isalnum()
+    if isinstance(widget, Question):
+        return key in PRESSES
     if isinstance(widget, QAbstractButton):
         return key in PRESSES or (key in ARROWS and widget.group() is not None)
     return False

@@ -7,11 +7,21 @@ import random
 import pytest
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QPlainTextEdit, QPushButton
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QLineEdit,
+    QPlainTextEdit,
+    QPushButton,
+    QScrollArea,
+    QScrollBar,
+    QWidget,
+)
 
+from adzer.core.stage import STAGES
 from adzer.desk import choosers
 from adzer.desk.dialogs import Describe
-from adzer.desk.widgets.questions import Number
+from adzer.desk.widgets.questions import Choice, Number, Question
 
 CTRL, SHIFT, NONE = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier, Qt.KeyboardModifier.NoModifier
 
@@ -154,3 +164,48 @@ def test_choosers_only_read(qapp, tmp_path, ask, monkeypatch):
                  choosers.new_file: (None, "x", "Any (*)", str(tmp_path / "new"))}[ask]  # fmt: skip
     ask(*arguments)
     assert seen and {p.name for p in tmp_path.iterdir()} == before and (tmp_path / "precious 1.mov").read_text() == "precious"
+
+
+def _grouped(widget):
+    return isinstance(widget, QPushButton) and widget.group() is not None and widget.group().exclusive() and not widget.isChecked()
+
+
+@pytest.mark.parametrize("shot", [0, 3, 4, 5])
+def test_every_control_of_every_bench_is_reached_by_keys(window, shot):
+    """Tab goes to each, of rows of answers to the one that holds; a folded question opens and folds by Enter."""
+    window.desk.select(shot)
+    folded = 0
+    for stage in STAGES:
+        window.desk.unfold(stage)
+        QApplication.processEvents()
+        column = window.bench.questions.currentWidget()
+        seen = [w for w in column.findChildren(QWidget) if w.isVisibleTo(column) and w.isEnabled() and w.focusPolicy() & Qt.FocusPolicy.TabFocus]
+        wanted = {w for w in seen if not _grouped(w) and not isinstance(w, QScrollArea | QScrollBar)}
+        window.setFocus()
+        reached = set()
+        for _ in range(3 * len(seen) + 60):
+            QTest.keyClick(QApplication.focusWidget() or window, Qt.Key.Key_Tab)
+            reached.add(QApplication.focusWidget())
+        assert not wanted - reached, (stage, [(type(w).__name__, w.accessibleName(), getattr(w, "text", str)()) for w in wanted - reached])
+        for question in [w for w in wanted if isinstance(w, Question) and w.folded][:2]:
+            folded += 1
+            question.setFocus()
+            press(window, Qt.Key.Key_Return)
+            assert not question.folded and window.desk.stage == stage
+            question.setFocus()
+            press(window, Qt.Key.Key_Space)
+            assert question.folded and QApplication.focusWidget() is question and not window.bench.timer.isActive()
+    assert folded
+
+
+def test_rows_of_answers_are_worked_with_arrows(window):
+    desk = window.desk
+    desk.unfold("colour")
+    QApplication.processEvents()
+    row = next(c for c in window.bench.findChildren(Choice) if c.isVisible() and len(c._values) > 2)
+    buttons = [row._group.button(n) for n in range(len(row._values))]
+    at = next(n for n, b in enumerate(buttons) if b.isChecked())
+    before, frame = desk.shot.route.colour, desk.frame
+    buttons[at].setFocus()
+    press(window, Qt.Key.Key_Right if at + 1 < len(buttons) else Qt.Key.Key_Left)
+    assert desk.shot.route.colour != before and desk.frame == frame

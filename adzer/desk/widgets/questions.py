@@ -44,8 +44,12 @@ class Choice(QWidget):
             button.setStyleSheet("padding: 5px 2px;")
             self._group.addButton(button, i)
             row.addWidget(button)
-        self._group.idClicked.connect(lambda i: self.chosen.emit(self._values[i]))
+        self._group.idClicked.connect(self._clicked)
         self.set_value(value)
+
+    def _clicked(self, which: int) -> None:
+        self._let_in()
+        self.chosen.emit(self._values[which])
 
     def set_value(self, value: object) -> None:
         """Shows which answer holds; none if the value is not among them."""
@@ -53,6 +57,13 @@ class Choice(QWidget):
         for i, v in enumerate(self._values):
             self._group.button(i).setChecked(v == value)
         self._group.setExclusive(any(v == value for v in self._values))
+        self._let_in()
+
+    def _let_in(self) -> None:
+        """Tab comes to the answer that holds, or to the first if none does; arrows go on from there."""
+        held = max(self._group.checkedId(), 0)
+        for i in range(len(self._values)):
+            self._group.button(i).setFocusPolicy(Qt.FocusPolicy.TabFocus if i == held else Qt.FocusPolicy.NoFocus)
 
     def choose(self, value: object) -> None:
         """As if the person had clicked it."""
@@ -202,6 +213,9 @@ class Numbers(QWidget):
             row.addLayout(column)
 
 
+PRESSES = (Qt.Key.Key_Space, Qt.Key.Key_Return, Qt.Key.Key_Enter)
+
+
 class Question(QWidget):
     """One card. ``reason`` and ``others`` may be set again whenever the numbers change."""
 
@@ -257,11 +271,24 @@ class Question(QWidget):
             f' <span style="font-weight: normal; color: {quiet}">· {escape(self._short)} ▸</span>' if self.folded else ""
         ))  # fmt: skip
         self._head.setCursor(Qt.CursorShape.PointingHandCursor if self._short else Qt.CursorShape.ArrowCursor)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus if self._short else Qt.FocusPolicy.NoFocus)
+        self.setAccessibleName(f"{title}: {self._short}" if self.folded else self.title)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self._short and self._head.geometry().contains(event.position().toPoint()):
+    def toggle(self) -> None:
+        """Opens it, or folds it again, where it can be folded."""
+        if self._short:
             self._opened = not self._opened
             self._fold()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self._head.geometry().contains(event.position().toPoint()):
+            self.toggle()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in PRESSES:
+            self.toggle()
+        else:
+            super().keyPressEvent(event)
 
     @property
     def reason(self) -> str:
@@ -272,6 +299,9 @@ class Question(QWidget):
         painter.fillRect(self.rect(), theme.p.high)
         painter.setPen(QPen(theme.p.line, 1))
         painter.drawLine(QRectF(self.rect()).bottomLeft(), QRectF(self.rect()).bottomRight())
+        if self.hasFocus():
+            painter.setPen(QPen(theme.p.accent, 2))
+            painter.drawRect(self.rect().adjusted(2, 2, -3, -3))
 
 
 def act(label: str, then: Callable[[], object], main: bool = True) -> QPushButton:

@@ -409,8 +409,8 @@ class Desk(Shown):
 
     def close(self, keep_queue: bool = False) -> None:
         self._watch.stop()
-        self._counting.stop()
         self.commit()
+        self._counting.stop()
         self.queue.stop()
         with contextlib.suppress(AdzerError):  # what was stopped on purpose has not ended by itself
             for slip_id in self.job.abandoned():

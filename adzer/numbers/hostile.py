@@ -20,6 +20,7 @@ import sys
 import tempfile
 import time
 import tomllib
+import traceback
 from collections import Counter
 from collections.abc import Callable, Iterator
 from fractions import Fraction
@@ -380,7 +381,7 @@ def keys(window: Any, count: int, seed: int = SEED, most: float = 900.0) -> list
     waiting = QTimer()
     waiting.timeout.connect(lambda: (sheet := QApplication.activeModalWidget()) and sheet.close())
     waiting.start(500)
-    sys.excepthook = lambda kind, value, trace: faults.append(f"{kind.__name__}: {value}")
+    sys.excepthook = lambda kind, value, trace: faults.append(f"{kind.__name__}: {value}\n" + "".join(traceback.format_tb(trace)))
     try:
         for _ in range(count):
             for top in QApplication.topLevelWidgets():  # sheets are seen, then sent away

@@ -220,6 +220,7 @@ def test_bad_asks_get_a_sentence(card, tmp_path):
 def test_places_that_are_no_second_copy_are_said(tmp_path, monkeypatch):
     """By the disk that each lies on, whether it is there already or not."""
     card, one, two, three = (tmp_path / n for n in ("card", "one", "two", "three"))
+    card.mkdir()
     disks = {card: 1, one: 1, two: 2, three: 2}
     monkeypatch.setattr(module, "_disk", disks.__getitem__)
     assert module.cautions(card, [two]) == []

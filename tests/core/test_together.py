@@ -180,9 +180,9 @@ def test_files_sounds_and_timecodes_are_put_in_step(tmp_path):
 
 def test_pairs_are_found_under_equal_names_and_decoys_refused(tmp_path):
     """Three pairs of equal names in another order, one of them silent, and one stranger on each side."""
-    left, right = tmp_path / "left", tmp_path / "right"
+    left, right = tmp_path / "left", tmp_path / "right" / "card" / "100"  # folders below are looked through
     left.mkdir()
-    right.mkdir()
+    right.mkdir(parents=True)
     offsets = {0: 0.8, 1: -1.31, 2: 1.12}
     order = [2, 0, 1]
     for n, at in offsets.items():
@@ -193,7 +193,7 @@ def test_pairs_are_found_under_equal_names_and_decoys_refused(tmp_path):
     film(left / "C0008.mov", 7, heard(talk(30, 80), 6, 7, 1, rate=48000))
     film(right / "C0009.mov", 7, None, hand(82), 6)
     (right / "notes.txt").write_text("no recording")
-    told = json.loads(adzer("pairs", left, right, "--json").stdout)
+    told = json.loads(adzer("pairs", left, tmp_path / "right", "--json").stdout)
     made = {p["first"][-9:-4]: (p["second"][-9:-4], p["offset"], p["by"]) for p in told["pairs"]}
     assert set(made) == {f"C{n:04}" for n in offsets}
     for n, at in offsets.items():
@@ -201,8 +201,9 @@ def test_pairs_are_found_under_equal_names_and_decoys_refused(tmp_path):
         assert second == f"C{order.index(n):04}" and by == ("sound" if n < 2 else "motion")
         assert offset == pytest.approx(at, abs=1e-3 if n < 2 else 0.1 / 25)
     assert [f[-9:] for f in told["alone"]] == ["C0008.mov", "C0009.mov"]
+    (tmp_path / "nothing").mkdir()
     with pytest.raises(AdzerError, match="no folder with recordings"):
-        syncing.pairs(left, tmp_path)
+        syncing.pairs(left, tmp_path / "nothing")
 
 
 def test_what_two_would_be_as_sure_of_is_nobodys():

@@ -83,7 +83,7 @@ def test_a_sphere_is_measured_shown_its_horizon_and_stands_level(window):
     assert wait(lambda: going.running is None and bench.button.isHidden(), seconds=60, settle=0.2)
     found = found_of(desk.walk(shot)["steady"].before, desk.walk(shot).draft, desk.shot.route.steady, desk.found(shot))
     assert found.known == 1.0 and found.degrees < 0.05 and abs(found.fastest - 1.5) < 0.1 and max(map(abs, found.lean[:2])) < 0.2
-    assert "turns evenly, up to 1.5°" in cell(desk, shot, "steady").first and bench.cost.isHidden() and bench.headed.isHidden()
+    assert cell(desk, shot, "steady").first == "turns 1.5°/s" and bench.cost.isHidden() and bench.headed.isHidden()
     bench.stands.choose("level")
     assert wait(lambda: desk.shot.route.steady.method == "level" and not desk.worker.busy, settle=0.2), window.note.text()
     assert desk.shot.route.steady.lean == found.lean[:2] and "horizon or uprights say" in bench.upright.reason

@@ -130,6 +130,8 @@ class Outcome:
 def cautions(card: Path, bases: Sequence[Path]) -> list[str]:
     """Places that are no second copy: on the card's own disk, or two on one disk."""
     held = {base: disk for base in bases if (disk := _disk(base)) is not None}
+    if not card.is_dir():
+        return []  # which is said otherwise
     own = _disk(card)
     said = [f"{base} lies on the disk that the card's files are on: if that is lost, so is the copy." for base, disk in held.items() if disk == own]
     others = [base for base, disk in held.items() if disk != own]

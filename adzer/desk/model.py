@@ -363,6 +363,8 @@ class Desk(Shown):
         self.refresh_slips()
 
     def _queue_ended(self) -> None:
+        if self.closed:
+            return
         made = {s.shot_id for s in self.job.slips() if s.state == "done" and s.order.copy_scale is not None}
         if made:
             self.reload(made & set(self.all))  # proxies were linked
@@ -408,6 +410,9 @@ class Desk(Shown):
         self.record(lambda: self.job.set_meta("output folder", out=folder), ())
 
     def close(self, keep_queue: bool = False) -> None:
+        """Once; a window may be told to close again."""
+        if self.closed:
+            return
         self._watch.stop()
         self.commit()
         self._counting.stop()
@@ -417,5 +422,6 @@ class Desk(Shown):
                 self.job.set_slip(slip_id, state="waiting")
         if keep_queue:
             self.queue.leave(self.job.path)
+        self.closed = True
         self.worker.close()
         self.job.close()

@@ -77,6 +77,7 @@ class Shown(QObject):
         self._counting = QTimer(self)
         self._counting.timeout.connect(self._count_some)
         self.problems: dict[int, Finding] = {}
+        self.closed = False  # then nothing asks the job any more
         self._edited = (0, 0, 0.0)
 
     def reload(self, only: Iterable[int] | None = None) -> None:
@@ -148,6 +149,10 @@ class Shown(QObject):
             self._counting.start(0)
 
     def _count_some(self) -> None:
+        if self.closed:
+            self._to_count.clear()
+            self._counting.stop()
+            return
         end = time.monotonic() + SLICE
         while self._to_count and time.monotonic() < end:
             shot = self.all.get(self._to_count.popleft())
@@ -380,5 +385,7 @@ class Shown(QObject):
         self.reload(only)
 
     def refresh_slips(self) -> None:
+        if self.closed:
+            return
         self.slips = self.job.slips()
         self.slips_moved.emit()

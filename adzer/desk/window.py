@@ -566,6 +566,9 @@ class Window(QMainWindow):
         if keep is None:
             event.ignore()
             return
+        if self.desk.closed:  # told so once more
+            event.accept()
+            return
         self.closing.emit()
         focus = QApplication.focusWidget()
         if typing(focus) and focus is not None and focus.window() is self:

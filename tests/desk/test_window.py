@@ -478,7 +478,10 @@ def test_closing_while_it_renders_asks_and_the_queue_can_go_on(window, monkeypat
     assert window.isVisible() and not left
     monkeypatch.setattr(type(window), "_keep_rendering", lambda self: True)
     window.close()
-    assert not window.isVisible() and left == [desk.job.path]
+    assert not window.isVisible() and left == [desk.job.path] and desk.closed
+    window.close()  # once more: nothing is asked of the closed job
+    desk.close()
+    assert left == [desk.job.path]
 
 
 def test_keys_clicks_and_values_at_random_do_no_harm(window):

@@ -378,6 +378,8 @@ class Shown(QObject):
 
     def record(self, work: Callable[[], object], only: Iterable[int] | None = None) -> None:
         """Does an edit, says why if it cannot be, and reads again what it touched."""
+        if self.closed:
+            return
         try:
             work()
         except AdzerError as error:

@@ -356,10 +356,15 @@ def _offload_killed(folder: Path, chance: random.Random, clip: Path) -> Iterator
 # --- the window -----------------------------------------------------------------------------------------------------------
 def keys(window: Any, count: int, seed: int = SEED, most: float = 900.0) -> list[str]:
     """Sends keys, clicks and typed values at random to a window; the faults that came of it."""
-    from PySide6.QtCore import QPoint, Qt, QTimer
+    from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
     from PySide6.QtTest import QTest
     from PySide6.QtWidgets import QApplication, QFileDialog, QLineEdit, QWidget
 
+    for top in QApplication.topLevelWidgets():  # what others left open is not this window's
+        if top is not window and not window.isAncestorOf(top):
+            top.hide()
+            top.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
     chance, faults = random.Random(seed), []
     typed = ("0", "-1", "1e9", "nan", "2.39", "16:9", "1/0", "", "٣", "x" * 200, "25")
     plain = [Qt.Key(k) for k in range(Qt.Key.Key_A, Qt.Key.Key_Z + 1)] + [

@@ -570,6 +570,8 @@ class Window(QMainWindow):
             event.accept()
             return
         self.closing.emit()
+        for sheet in self.findChildren(QDialog):
+            sheet.close()  # nothing can be answered without its window
         focus = QApplication.focusWidget()
         if typing(focus) and focus is not None and focus.window() is self:
             focus.clearFocus()  # what is typed is kept

@@ -297,6 +297,10 @@ def test_a_card_whose_clocks_tell_nothing_is_asked_about_once(empty, tmp_path):
     assert next(s for s in desk.shots if s.name == "B014C007").parts[0].facts.raster == (160, 90)
     empty.reading.belonging.join_rows("eye pair")
     assert "Choose two rows" in empty.note.text()
+    empty.ask_belonging()
+    assert any(s.isVisible() for s in empty.findChildren(AskBelonging))
+    empty.close()
+    assert not any(s.isVisible() for s in empty.findChildren(AskBelonging)), "a sheet closes with its window"
 
 
 def test_looking_is_stopped_and_gone_on_with(empty, tmp_path):

@@ -12,7 +12,7 @@ import msgspec
 from . import cards, records
 from .errors import AdzerError, Stopped, UnreadableError, as_text
 from .light.samples import Samples
-from .media import audio, probe
+from .media import audio, prints, probe
 from .media.encode import VideoSpec, VideoTags
 from .media.formats import PixelFormat
 from .pace import Pace, Paced
@@ -166,7 +166,7 @@ def compile_order(order: Order) -> RenderPlan:
     """The plan of a frozen order. Raises UnreadableError if the source is gone or is not what it was."""
     path = order.facts.source
     try:
-        changed = probe.changed(order.facts)
+        changed = prints.changed(order.facts)
     except OSError:
         raise UnreadableError(
             f"{path} is not there any more. Plug its disk in, or queue the shot again from where it is."

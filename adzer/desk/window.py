@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QObject, Qt, QTimer, Signal, SignalInstance
@@ -38,9 +37,10 @@ from . import choosers
 from .alike import Alike
 from .analysing import Analysing
 from .bars import PLACES, NextLine, TopBar
-from .belonging import TOGETHER, AskBelonging
+from .belonging import AskBelonging
 from .bench import BenchView
 from .board import BoardView, Header, ShotRow, Thumbnails
+from .commands import actions
 from .dialogs import Describe, Relink, Rename
 from .finder import Finder
 from .intakeview import IntakeView
@@ -51,9 +51,7 @@ from .model import Desk
 from .palette import Action, Keys, Words, shown_keys
 from .queueview import QueueView
 from .reading import Reading
-from .startview import ask_new, ask_open
 from .theme import style_sheet, theme
-from .vocabulary import BENCHES, bench_words
 from .widgets.picture import to_qimage
 from .widgets.questions import Number
 
@@ -91,7 +89,7 @@ class Window(QMainWindow):
         self._note_timer = QTimer(self, singleShot=True)
         self._note_timer.timeout.connect(self.note.hide)
         self._lay_out()
-        self.actions_ = self._actions()
+        self.actions_ = actions(self)
         for action in self.actions_:
             for keys in action.keys:
                 shortcut = QShortcut(QKeySequence(keys), self)
@@ -158,104 +156,6 @@ class Window(QMainWindow):
             app.focusChanged.connect(self._entered)
 
     # --- keys ------------------------------------------------------------------------------------------------------
-    def _actions(self) -> list[Action]:
-        desk, bench = self.desk, self.bench
-        every, shots, board, benched = "everywhere", "shots", "board", "bench"
-        return [
-            Action("add recordings", ("A",), every, self.choose_files),
-            Action("add a folder of recordings, where it lies", ("Shift+A",), every, self.choose_folder, "⇧A"),
-            Action("get a card home, verified", ("F",), every, lambda: self.go("Intake")),
-            Action("find shots on the Board", ("/",), board, self.finder.ask, "/"),
-            Action("another order of the Board", ("O",), board, self.finder.next_order),
-            Action("keep", ("K",), shots, lambda: desk.judge("keep")),
-            Action("drop", ("D",), shots, lambda: desk.judge("drop")),
-            Action("words about it: name, scene, camera, notes", ("E",), shots, self.describe),
-            Action("new names by a pattern", ("R",), board, self.rename),
-            Action("choose all shown rows", ("Ctrl+A",), board, self._choose_all, "^A"),
-            Action("files that may belong together, all in one table", (), board, self.ask_belonging),
-            *(Action(f"two chosen rows are {words}", (), board, partial(self.reading.belonging.join_rows, kind)) for kind, words in TOGETHER.items()
-              if kind != "chapters"),
-            Action("same answers for all shots of this camera", ("C",), shots, desk.same_for_camera),
-            Action("stabilise: hold the chosen shots, each by what suits it", (), shots, self.many.stabilise),
-            Action("denoise the chosen shots, each by its own noise", (), shots, self.many.denoise),
-            Action("make spheres of the chosen shots: match, stitch, level, deliver", (), shots, self.many.make_spheres),
-            Action("make flat views of the chosen shots, straight from what was recorded", (), shots, self.many.make_flat_views),
-            Action("make a proxy, half size", ("P",), shots, lambda: self.reading.make_copies("proxy", "half")),
-            Action("make a proxy, quarter size", (), shots, lambda: self.reading.make_copies("proxy", "quarter")),
-            Action(
-                "make a full-size intermediate", (), shots, lambda: self.reading.make_copies("intermediate", "full")
-            ),
-            Action("work on proxies, or on masters", ("M",), shots, desk.switch_proxies),
-            Action("relink masters and proxies from a folder", (), every, self.choose_relink),
-            Action("look at the footage", (), every, self.reading.look_at_the_rest),
-            Action("stop looking at the footage", (), every, self.reading.stop),
-            Action("measure how these shots shake", (), shots, self.analysing.want_for_rows),
-            Action("stop measuring", (), every, self.analysing.stop),
-            Action("mark this frame, or take the mark off", ("J",), benched, desk.toggle_mark),
-            Action("keyframe of the view or crop here", ("G",), benched, lambda: self._view("set_key")),
-            Action("take the keyframe off", ("Shift+G",), benched, lambda: self._view("drop_key"), "⇧G"),
-            Action("keyframe before", (",",), benched, lambda: self._view("next_key", -1)),
-            Action("keyframe after", (".",), benched, lambda: self._view("next_key", 1)),
-            Action("follow a thing with the view or crop", ("Y",), benched, lambda: self._view("follow_thing")),
-            Action("outline a round thing", ("B",), benched, lambda: self._view("mark_round")),
-            Action("box what must stay in", ("I",), benched, lambda: self._view("mark_keep")),
-            Action("show the horizon", ("H",), benched, lambda: self._view("mark_horizon")),
-            Action("smooth path with few keyframes", (), benched, lambda: self._view("make_smooth")),
-            Action("cut into two takes here", ("X",), benched, lambda: desk.add_take(True)),
-            Action("another take of this shot", ("Shift+X",), benched, lambda: desk.add_take(False), "⇧X"),
-            Action("next mark", ("Ctrl+Right",), benched, lambda: bench.next_mark(1), "^→"),
-            Action("mark before", ("Ctrl+Left",), benched, lambda: bench.next_mark(-1), "^←"),
-            Action("unfold the stage", ("Return", "Enter"), board, lambda: desk.unfold(STAGES[desk.column]), "↵"),
-            *(Action(bench_words(stage, words), (), shots, partial(desk.unfold, stage)) for stage, (words, _) in BENCHES.items()),
-            Action("fold back to the Board, show all shots", ("Esc",), every, self._back),
-            Action("previous shot", ("Up",), shots, lambda: desk.select(desk.selected - 1), "↑"),
-            Action("next shot", ("Down",), shots, lambda: desk.select(desk.selected + 1), "↓"),
-            Action("previous stage", ("[",), shots, lambda: self._step_stage(-1)),
-            Action("next stage", ("]",), shots, lambda: self._step_stage(1)),
-            Action("left: previous stage, or frame", ("Left",), shots, lambda: self._sideways(-1), "←"),
-            Action("right: next stage, or frame", ("Right",), shots, lambda: self._sideways(1), "→"),
-            Action("a second back", ("Shift+Left",), benched, lambda: desk.go_to(desk.frame - 25)),
-            Action("a second on", ("Shift+Right",), benched, lambda: desk.go_to(desk.frame + 25)),
-            Action("play, at reduced size", ("Space",), benched, bench.play),
-            Action("set in here", (), benched, lambda: self._range(start=desk.frame), "{"),
-            Action("set out here", (), benched, lambda: self._range(stop=desk.frame + 1), "}"),
-            Action(
-                "the whole recording again",
-                (),
-                benched,
-                lambda: self._range(0, 10**9),
-            ),
-            Action("compare with the recorded picture by a wipe", ("W",), benched, lambda: bench.compare("wipe")),
-            Action("compare side by side", ("Shift+W",), benched, lambda: bench.compare("beside"), "⇧W"),
-            Action("compare in turn", ("V",), benched, lambda: bench.compare("turn")),
-            Action("how far the two are apart", ("Shift+V",), benched, lambda: bench.compare("apart"), "⇧V"),
-            Action("the other of two eyes, or lenses", ("Shift+E",), benched, bench.flip, "⇧E"),
-            Action("fold the questions away, or back", ("U",), benched, lambda: bench.fold("column")),
-            Action("fold the instruments away, or back", ("S",), benched, lambda: bench.fold("shelf")),
-            Action("unfold an instrument, the next, or all", ("Shift+S",), benched, bench.next_wide, "⇧S"),
-            Action("main picture and helper change places", ("Z",), benched, bench.swap),
-            Action("thirds and other guides on the picture", ("T",), benched, bench.next_guide),
-            Action("picture as recorded, while held", (), benched, self._flip_before, "Q"),
-            Action("same as the row above", ("Ctrl+D",), shots, desk.fill_down, "^D"),
-            Action("next finding", ("N",), every, self._next_finding),
-            Action("queue the chosen deliveries", ("Ctrl+Return",), shots, desk.enqueue, "^↵"),
-            Action("measure one second", ("Ctrl+M",), shots, desk.measure_trials, "^M"),
-            Action("take the shot out of the job", ("Ctrl+Backspace",), shots, desk.remove, "^⌫"),
-            Action("give the job this shot's frame rate", (), shots, desk.take_rate),
-            Action("trust this job: allow renders that someone else queued", (), every, desk.trust),
-            Action("new job", ("Ctrl+N",), every, lambda: self._other(ask_new, self.begun), "^N"),
-            Action("open a job", ("Ctrl+O",), every, lambda: self._other(ask_open, self.wanted), "^O"),
-            Action("take back", ("Ctrl+Z",), every, desk.undo, "^Z"),
-            Action("do again", ("Ctrl+Shift+Z",), every, desk.redo, "^⇧Z"),
-            Action("go to the Board", ("F2",), every, lambda: self.go("Board")),
-            Action("go to Intake", ("F5",), every, lambda: self.go("Intake")),
-            Action("go to the Queue", ("F3",), every, lambda: self.go("Queue")),
-            Action("go to the Log", ("F4",), every, lambda: self.go("Log")),
-            Action("lights down, lights up", ("L",), every, self.toggle_lights),
-            Action("find an action by its words", ("Ctrl+Space",), every, self.open_words, "^Space"),
-            Action("keys of this place", (), every, self.open_keys, "?"),
-        ]
-
     def _run(self, action: Action) -> None:
         if not action.holds(self.place):
             return
@@ -270,7 +170,7 @@ class Window(QMainWindow):
         page = PLACES[self.pages.currentIndex()]
         return page.lower() if page != "Board" else "bench" if self.desk.stage is not None else "board"
 
-    def _view(self, what: str, *args: int) -> None:
+    def on_shape(self, what: str, *args: int) -> None:
         """Something that only one of Shape's two benches can do, or the keyframes that both have."""
         bench = self.bench.bench
         for owner in (bench, getattr(bench, "keys", None)):
@@ -284,11 +184,11 @@ class Window(QMainWindow):
         else:
             self.say("That belongs to the Shape bench. Unfold it there.")
 
-    def _flip_before(self) -> None:
+    def flip_before(self) -> None:
         """From the words, where nothing can be held: shows the recorded picture until it is asked again."""
         self.bench.hold_before(not self.bench.picture.hold_before)
 
-    def _range(self, start: int | None = None, stop: int | None = None) -> None:
+    def take_range(self, start: int | None = None, stop: int | None = None) -> None:
         """Moves in or out, or both, of the selected shot."""
         shot = self.desk.shot
         if shot is not None:
@@ -296,13 +196,13 @@ class Window(QMainWindow):
                 shot.start if start is None else start, shot.stop if stop is None else min(stop, shot.facts.frames)
             )
 
-    def _sideways(self, step: int) -> None:
+    def sideways(self, step: int) -> None:
         if self.desk.stage is None:
-            self._step_stage(step)
+            self.step_stage(step)
         else:
             self.desk.go_to(self.desk.frame + step)
 
-    def _step_stage(self, step: int) -> None:
+    def step_stage(self, step: int) -> None:
         self.desk.column = min(max(self.desk.column + step, 0), len(STAGES) - 1)
         if self.desk.stage is not None:
             self.desk.unfold(STAGES[self.desk.column])
@@ -383,7 +283,7 @@ class Window(QMainWindow):
         self.top.looking = self.reading.waiting
         self.top.update()
 
-    def _back(self) -> None:
+    def back(self) -> None:
         """One step back: to the Board, and there to all its shots."""
         if self.pages.currentIndex() != PLACES.index("Board"):
             self.go("Board")
@@ -392,7 +292,7 @@ class Window(QMainWindow):
         elif self.desk.filter or self.desk.order != "as added":
             self.finder.clear()
 
-    def _choose_all(self) -> None:
+    def choose_all(self) -> None:
         self.desk.marked = set(range(len(self.desk.shots)))
         self.desk.moved.emit()
 
@@ -466,7 +366,7 @@ class Window(QMainWindow):
         box.move(self.mapToGlobal(self.rect().center()) - box.rect().center())
         box.open()
 
-    def _next_finding(self) -> None:
+    def next_finding(self) -> None:
         """From anywhere: the line below the Board shows it, and its fix."""
         here = self.place == "board"
         self._fold_to_board()
@@ -512,7 +412,7 @@ class Window(QMainWindow):
         """The empty Board's ways to begin."""
         {"files": self.choose_files, "folder": self.choose_folder, "card": lambda: self.go("Intake")}[what]()
 
-    def _other(self, ask: Callable[[QWidget], Path | None], tell: SignalInstance) -> None:
+    def another_job(self, ask: Callable[[QWidget], Path | None], tell: SignalInstance) -> None:
         """Another job, in a window of its own."""
         if (path := ask(self)) is not None:
             tell.emit(str(path))

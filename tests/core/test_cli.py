@@ -16,7 +16,7 @@ import typer
 
 from adzer.cli import main, terminal  # noqa: F401 - main registers the commands
 from adzer.core.job import Job
-from adzer.core.media import probe
+from adzer.core.media import prints, probe
 from adzer.core.sim.demo import demo_job
 
 from ..conftest import write_clip
@@ -93,7 +93,7 @@ def test_convert_makes_a_checked_master(scope_clip, tmp_path):
     told = json.loads(done.stdout)
     facts = probe.probe(out)
     assert facts.raster == (1440, 602) and facts.frames == 10 and facts.timecode == "10:14:23:00"
-    assert told["checksum"] == probe.checksum(out) and all(c["passed"] for c in told["checks"])
+    assert told["checksum"] == prints.checksum(out) and all(c["passed"] for c in told["checks"])
 
 
 @pytest.fixture(scope="module")

@@ -17,7 +17,7 @@ from adzer.core.compile import freeze
 from adzer.core.errors import AdzerError, Cancelled, DamagedError
 from adzer.core.intake.take import add_files, read_file, source_problem
 from adzer.core.job import Job
-from adzer.core.media import probe
+from adzer.core.media import prints, probe
 from adzer.core.route import Route
 from adzer.core.run import queue
 from adzer.core.run import render as rendering
@@ -74,14 +74,14 @@ def test_a_whole_large_replacement_is_told_wherever_it_lies(tmp_path):
     path, chance = tmp_path / "x.bin", random.Random(5)
     data = chance.randbytes(8 << 20)
     path.write_bytes(data)
-    before = probe.spread((path,)), probe.fingerprint(path)
+    before = prints.spread((path,)), prints.fingerprint(path)
     for _ in range(20):
         at = chance.randrange(1 << 20, 6 << 20)
         path.write_bytes(data[:at] + bytes(420_000) + data[at + 420_000 :])
-        assert probe.fingerprint(path) == before[1] and probe.spread((path,)) != before[0]
-    stamp = probe.stamp([path])
+        assert prints.fingerprint(path) == before[1] and prints.spread((path,)) != before[0]
+    stamp = prints.stamp([path])
     swap_middle(path)
-    assert probe.stamp([path]) != stamp, "whatever times it was given"
+    assert prints.stamp([path]) != stamp, "whatever times it was given"
 
 
 @pytest.mark.parametrize("how", ["renamed over", "written into", "taken away"])

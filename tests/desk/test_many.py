@@ -71,7 +71,7 @@ def test_answers_of_a_bench_go_to_all_chosen_rows_as_one_edit(window):
 def test_all_chosen_rows_are_queued_and_filled(window, qtbot, monkeypatch):
     desk = window.desk
     monkeypatch.setattr(desk.queue, "start", lambda path: None)
-    window._choose_all()
+    window.choose_all()
     desk.column = 5
     desk.fill_down()
     assert all(s.route.colour == desk.shots[0].route.colour for s in desk.shots), "as in the first, if all are chosen"

@@ -165,7 +165,7 @@ def test_shots_are_found_ordered_judged_and_named(window, qtbot):
     assert len(desk.shots) == 6 and not finder.isVisible()
     desk.arrange(order="by name")
     assert [s.name for s in desk.shots] == sorted(s.name for s in desk.shots)
-    window._choose_all()
+    window.choose_all()
     sheet = Rename(desk, window)
     sheet.pattern.setText("{camera}")
     assert sheet.done_.isEnabled()

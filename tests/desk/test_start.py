@@ -53,7 +53,7 @@ def test_new_and_other_jobs_open_in_windows_of_their_own_and_what_is_no_job_is_s
     assert [w.desk.job.path.name for w in desktop.windows][1:] == ["mill.adzer"] and (tmp_path / "mill.adzer").exists()
     (tmp_path / "no.adzer").write_text("nothing")
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_, **__: (str(tmp_path / "no.adzer"), ""))
-    window._other(startview.ask_open, window.wanted)
+    window.another_job(startview.ask_open, window.wanted)
     said = [w.note.text() for w in desktop.windows]
     assert len(desktop.windows) == 2 and any("no.adzer" in text for text in said)
     window.wanted.emit(str(tmp_path / "gone.adzer"))  # as of a disk that is not plugged in

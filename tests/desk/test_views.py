@@ -63,9 +63,9 @@ def test_dragging_on_the_sphere_turns_the_view_under_the_hand(window, bench):
 
 def test_keyframes_are_set_taken_off_eased_and_gone_to_by_keys(window, bench):
     desk = window.desk
-    window._view("set_key")
+    window.on_shape("set_key")
     desk.go_to(50)
-    window._view("set_key")
+    window.on_shape("set_key")
     bench.heading._move(30)
     bench.heading.settled.emit(30)
     keys = desk.shot.route.shape.view.keys
@@ -77,13 +77,13 @@ def test_keyframes_are_set_taken_off_eased_and_gone_to_by_keys(window, bench):
     assert desk.shot.route.shape.view.keys[0].ease == "hold"
     bench.keys.set_ease("sides")
     assert desk.shot.route.shape.view.keys[0].ease.start == pytest.approx(0.4)
-    window._view("next_key", 1)
+    window.on_shape("next_key", 1)
     assert desk.frame == 50
-    window._view("drop_key")
+    window.on_shape("drop_key")
     assert len(desk.shot.route.shape.view.keys) == 1
     said = []
     desk.said.connect(said.append)
-    window._view("drop_key")
+    window.on_shape("drop_key")
     assert "no keyframe here" in said[-1]
 
 
@@ -92,7 +92,7 @@ def test_the_horizon_is_marked_with_two_clicks(window, bench):
     lens = desk.walk(desk.shot)["shape"].result.viewed.lens
     w, h = desk.shot.facts.raster
     lean = sphere.rotation(0, 6.0, 3.0)
-    window._view("mark_horizon")
+    window.on_shape("mark_horizon")
     for heading in (-20.0, 100.0):
         place = lens.place(sphere.direction(heading, 0.0) @ lean.T)
         for done in (False, True):
@@ -132,7 +132,7 @@ def test_a_marked_wheel_says_the_squeeze(window):
     assert wait(lambda: window.bench.picture.after is not None, settle=0.05)
     bench = window.bench.bench
     desk.answer("shape", squeeze="3/2")
-    window._view("mark_round")
+    window.on_shape("mark_round")
     for x, y, done in ((945, 585, False), (1050, 700, False), (1140, 897, False), (1140, 897, True)):
         bench.dragged(QPointF(x / 1440, y / 1080), done)
     assert wait(lambda: desk.shot.route.shape.measured is not None, settle=0.05)
@@ -151,7 +151,7 @@ def test_a_marked_wheel_says_the_squeeze(window):
     desk.column = 4
     desk.fill_down()
     assert float(desk.shots[1].route.shape.squeeze) == 1.5 and desk.shots[1].route.shape.marks == ()
-    window._view("mark_horizon")  # belongs to spheres; says so instead of failing
+    window.on_shape("mark_horizon")  # belongs to spheres; says so instead of failing
     assert "sphere or round lens" in window.note.text()
 
 
@@ -201,9 +201,9 @@ def test_known_lengths_and_a_lens_card_answer_for_the_squeeze(window, flat):
 def test_a_flat_crop_moves_by_keyframes_and_by_what_it_follows(window, flat):
     desk = window.desk
     desk.answer("shape", shape="16/9", enlarged=1.5)
-    window._view("set_key")
+    window.on_shape("set_key")
     desk.go_to(50)
-    window._view("set_key")
+    window.on_shape("set_key")
     flat.closer._move(200)
     flat.closer.settled.emit(200)
     flat.dragged(QPointF(0.5, 0.5), False)
@@ -219,7 +219,7 @@ def test_a_flat_crop_moves_by_keyframes_and_by_what_it_follows(window, flat):
     assert desk.shot.route.shape.moves.keys[1].t == 3 and flat.pegs(desk.shot) == [0, 75]
     made = desk.walk(desk.shot)["shape"].result.shaped
     assert made.fitted.raster == (1200, 674) or made.fitted.raster[0] % 2 == 0
-    window._view("follow_thing")
+    window.on_shape("follow_thing")
     x, y = (945 + 1140) / 2 / 1440, (585 + 897) / 2 / 1080
     desk.go_to(0)
     _boxed(flat, x - 0.07, y - 0.14, x + 0.07, y + 0.14)
@@ -233,7 +233,7 @@ def test_a_flat_crop_moves_by_keyframes_and_by_what_it_follows(window, flat):
 
 def test_what_must_stay_in_stays_in_every_shape(window, flat):
     desk = window.desk
-    window._view("mark_keep")
+    window.on_shape("mark_keep")
     _boxed(flat, 0.66, 0.5, 0.8, 0.85)
     keep = desk.shot.route.shape.keep
     assert keep == pytest.approx((0.66, 0.5, 0.8, 0.85))
@@ -244,7 +244,7 @@ def test_what_must_stay_in_stays_in_every_shape(window, flat):
         assert y + h >= keep[3] * 1080 - 1 or name == "web-wide"
     desk.answer("shape", enlarged=6.0)
     assert any(f.code == "must-stay-cut" for f in desk.walk(desk.shot).findings)
-    window._view("mark_keep")
+    window.on_shape("mark_keep")
     said = []
     desk.said.connect(said.append)
     _boxed(flat, 0.5, 0.5, 0.5, 0.5)
@@ -307,9 +307,9 @@ def test_guides_go_round_and_frames_have_any_shape(window, flat):
 
 def test_pegs_on_the_sphere_are_taken_hold_of_and_the_lens_ends_the_view(window, bench):
     desk = window.desk
-    window._view("set_key")
+    window.on_shape("set_key")
     desk.go_to(50)
-    window._view("set_key")
+    window.on_shape("set_key")
     bench.heading._move(60)
     bench.heading.settled.emit(60)
     desk.go_to(20)
@@ -335,7 +335,7 @@ def test_the_view_follows_what_is_marked(window, bench):
     desk = window.desk
     w, h = desk.shot.facts.raster
     place = wheel_place(desk.shot, 0)
-    window._view("follow_thing")
+    window.on_shape("follow_thing")
     r = 16
     for x, y, done in ((-r, -r, False), (0, 0, False), (r, r, False), (r, r, True)):
         bench.dragged(QPointF((place[0] + x) / w, (place[1] + y) / h), done)

@@ -25,7 +25,7 @@ from adzer.core.compile import freeze
 from adzer.core.deliver.advise import Trial
 from adzer.core.finding import Fix, Level
 from adzer.core.job import Job
-from adzer.core.media import probe
+from adzer.core.media import prints
 from adzer.core.stage import STAGES
 from adzer.desk import remembered, workers
 from adzer.desk.app import Desktop
@@ -96,7 +96,7 @@ def test_from_the_first_look_to_two_checked_masters(window):
     assert wait(lambda: any("The queue is done: 2 files are rendered and checked." in s for s in said)), said
     for slip in desk.slips:
         out = Path(slip.order.out)
-        assert out.parent.name == "masters" and probe.checksum(out) == slip.report["checksum"]
+        assert out.parent.name == "masters" and prints.checksum(out) == slip.report["checksum"]
         assert slip.order.route.colour.exposure == 0.0
     window.go("Log")
     assert [r.kind for r in window.log.model.rows][:2] == ["render", "render"]
@@ -349,7 +349,7 @@ def test_findings_are_reached_from_anywhere(window):
         assert window.place == "board" and finding.level == level and desk.shot.id == shot.id
         assert STAGES[desk.column] == finding.stage and window.next.text.text() == finding.text
     desk.unfold("colour")
-    window._next_finding()
+    window.next_finding()
     assert window.place == "board" and window.next.shown is not None
 
 

@@ -14,7 +14,7 @@ import msgspec
 from ..errors import UnreadableError
 from ..finding import Finding, Level
 from ..job import Job, Part, Shot, Taken
-from ..media import dng, probe, stills, unlike
+from ..media import dng, prints, probe, stills, unlike
 from ..media.probe import FileFacts
 from ..media.rolls import Roll, Stream
 from ..read.identify import identify
@@ -65,7 +65,7 @@ def source_problem(facts: FileFacts) -> Finding | None:
     """A *stop* if the file is gone or is not what it was when it was read."""
     name = Path(facts.path).name
     try:
-        if not probe.changed(facts):
+        if not prints.changed(facts):
             return None
         text = f"{name} has changed since it was read. Take the shot out of the job and add the file again."
         return Finding(Level.STOP, "source-changed", text, "read")

@@ -18,7 +18,7 @@ from av.video.plane import VideoPlane
 from numpy.typing import NDArray
 
 from ..errors import UnreadableError
-from . import dng, ffv1, probe
+from . import dng, ffv1, prints, probe
 from .formats import FLOAT_RGB, PACKED_RGB, SEMI_PLANAR, PixelFormat, Plane, float_codes, pixel_format
 from .rolls import Source, Sources, all_paths, start_of
 
@@ -90,7 +90,7 @@ class Reader:
 
     def __init__(self, source: str | Source, threads: int = 0, print_: str | None = None) -> None:
         self.path = Path(source) if isinstance(source, str) else source
-        self._values = probe.holds_values(self.path)
+        self._values = prints.holds_values(self.path)
         self._run: Iterator[Frame] | None = None
         self._next = -1
         if self._values:

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from ..compile import Order, RenderPlan
 from ..errors import Cancelled, DamagedError, UnreadableError
-from ..media import probe
+from ..media import prints
 from ..media.decode import opened
 from ..media.rolls import all_paths
 from ..read.check import spans_text
@@ -34,7 +34,7 @@ class Sources:
 
     def _stamp(self) -> str:
         try:
-            return probe.stamp(self._paths)
+            return prints.stamp(self._paths)
         except OSError as error:
             raise self._changed(Path(str(error.filename)), "is not there any more") from None
 
@@ -48,7 +48,7 @@ class Sources:
         for path, held in zip(self._paths, self._held, strict=True):
             if self._of(path) != held:
                 raise self._changed(path, "was replaced while it was rendered")
-        if self._stamp() != self.stamp or (whole and probe.changed(self._facts)):
+        if self._stamp() != self.stamp or (whole and prints.changed(self._facts)):
             raise self._changed(self._paths[0] if len(self._paths) == 1 else Path(self._facts.path), "was changed while it was rendered")
 
     def damage(self, plan: RenderPlan, cancelled: Callable[[], bool]) -> DamagedError:

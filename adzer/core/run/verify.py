@@ -13,7 +13,7 @@ import xxhash
 from ..compile import Order, RenderPlan
 from ..errors import AdzerError
 from ..look.between import AT_ONE
-from ..media import disk, probe
+from ..media import disk, prints, probe
 from ..media.boxes import SphereTags
 from ..media.decode import Reader
 from ..media.encode import EXACT
@@ -84,7 +84,7 @@ def check(
             checks.append(Check("made between", fits, text if fits else f"{text}; between recorded ones lie {least}"))
     return Report(
         tuple(checks),
-        probe.checksum(path),
+        prints.checksum(path),
         path.stat().st_size,
         facts.frames,
         round(float(facts.duration), 6),

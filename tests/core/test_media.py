@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+import sys
 import wave
 from fractions import Fraction
+from pathlib import Path
 
 import av
 import numpy as np
@@ -14,7 +16,7 @@ from hypothesis import strategies as st
 
 from adzer.core.errors import AdzerError, UnreadableError
 from adzer.core.intake.take import take
-from adzer.core.media import audio, probe, timecode
+from adzer.core.media import audio, probe, timecode, unlike
 from adzer.core.media.decode import Reader
 from adzer.core.media.encode import VideoSpec, VideoTags, Writer
 from adzer.core.media.formats import AV_FORMATS, PACKED_RGB, SEMI_PLANAR
@@ -274,13 +276,15 @@ def test_what_is_no_footage_is_called_by_what_it_is(tmp_path):
     (tmp_path / "notes.txt").write_text("lens 2, filter out\n" * 20)
     with wave.open(str(tmp_path / "s.wav"), "wb") as sound:
         sound.setnchannels(1), sound.setsampwidth(2), sound.setframerate(48000), sound.writeframes(bytes(9600))
-    (tmp_path / "A001.raw9").write_bytes(b"\x00\x00\x01\x07VALUES" + bytes(range(256)) * 400)
+    (tmp_path / "A001.raw9").write_bytes(b"\x00\x00\x01\x07VALUES" + bytes(range(256)) * 4000)
     whole = write_clip(tmp_path / "whole.mp4", 12).read_bytes()
     (tmp_path / "cut.mp4").write_bytes(whole[: len(whole) // 2])
     wanted = {"a.gif": "GIF", "notes.txt": "text", "s.wav": "sound", "A001.raw9": "DNG frames", "cut.mp4": "copy it from the card again"}
     for name, word in wanted.items():
         with pytest.raises(UnreadableError, match=word):
             probe.probe(tmp_path / name)
+    (tmp_path / "index.bdm").write_bytes(b"INDX0100" + bytes(range(256)) * 20)  # small, as what cameras keep for themselves is
+    assert unlike.told(tmp_path / "index.bdm") is None and "program" in str(unlike.told(Path(sys.executable).resolve()))
     said = []
     assert take([tmp_path / f"still{n}.jpg" for n in range(3)], say=said.append) == []
     assert len(said) == 1 and "still0.jpg, still1.jpg, still2.jpg: single pictures" in said[0]

@@ -5,9 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 HEAD = 4096
-OWN = 65_536  # bytes from which on something that nobody knows may be a recording
-OWN_FORM = "only its camera's own programs read"
+OWN = 1_000_000  # bytes from which on something that nobody knows may be a recording
+OWN_FORM = "in a form that is not known here"
 SOUNDS = (b"fLaC", b"OggS", b"ID3", b"FORM", b"caff", b".snd")
+PROGRAMS = (b"\x7fELF", b"MZ", b"SQLite format 3", b"\xca\xfe\xba\xbe", b"\x00\x01\x00\x00", b"OTTO", b"wOF2", b"\xfd7zXZ", b"\x28\xb5\x2f\xfd")
 DOCUMENTS = {b"%PDF": "a document", b"PK\x03\x04": "an archive", b"\x1f\x8b": "an archive", b"Rar!": "an archive", b"7z\xbc\xaf": "an archive"}
 FILMS = (b"\x1aE\xdf\xa3", b"\x00\x00\x01\xba", b"\x00\x00\x01\xb3", b"G@", b"FLV", b"\x06\x0e+4")  # Matroska, MPEG, transport, MXF
 
@@ -29,10 +30,12 @@ def told(path: Path) -> str | None:
             return f"{path} is {what}, not footage."
     if _is_text(head):
         return f"{path} is text, not footage."
+    if head.startswith(PROGRAMS):
+        return f"{path} belongs to a program, and is not footage."
     if size >= OWN and any(head) and not _may_be_film(head):
         return (
-            f"{path} is in a form that {OWN_FORM}, perhaps its sensor values. Have them write DNG frames or a video that "
-            "is not the camera's own; until then its proxy can be worked on."
+            f"{path} is {OWN_FORM}. If it is a camera's own recording, have the camera's programs write DNG frames or another video. Until then "
+            "its proxy can be worked on."
         )
     return None
 
